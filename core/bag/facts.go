@@ -1,0 +1,163 @@
+package bag
+
+import (
+	"bytes"
+	_ "embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
+
+	"diorthos/core/layout"
+)
+
+// FactsVersion is what the field "schema" of the facts must say.
+const FactsVersion = "diorthos-facts-1"
+
+// Facts is what was measured on a machine. Sizes are in bytes, LBAs in
+// sectors from the start of the disk. See docs/formats.md.
+type Facts struct {
+	Schema   string    `json:"schema"`
+	Gathered time.Time `json:"gathered"`
+	Machine  Machine   `json:"machine"`
+	Disks    []Disk    `json:"disks"`
+}
+
+// A Machine is the computer as it names itself.
+type Machine struct {
+	Name  string `json:"name"`
+	Site  string `json:"site,omitempty"`
+	Model string `json:"model,omitempty"`
+}
+
+// A Disk is one disk with its tables as found and the partitions by the copy
+// that can be trusted.
+type Disk struct {
+	ID         string           `json:"id"`     // "disk0"
+	Source     string           `json:"source"` // file or device it was read from, without its folder
+	Size       int64            `json:"size"`
+	SectorSize int              `json:"sectorSize"`
+	Style      string           `json:"style"` // gpt, mbr or none
+	Marks      []string         `json:"marks"` // by which the disk is known again
+	MBR        MBR              `json:"mbr"`
+	Primary    TableCopy        `json:"primary"`
+	Backup     TableCopy        `json:"backup"`
+	Problems   []layout.Problem `json:"problems"`
+	Partitions []Partition      `json:"partitions"`
+}
+
+// MBR is what sector 0 says.
+type MBR struct {
+	Signed     bool `json:"signed"`
+	Protective bool `json:"protective"`
+	HasCode    bool `json:"hasCode"`
+}
+
+// TableCopy is one of the two copies of a GPT.
+type TableCopy struct {
+	State           string `json:"state"` // sound, damaged or absent
+	LBA             uint64 `json:"lba"`
+	DiskGUID        string `json:"diskGUID,omitempty"`
+	HeaderCRC       string `json:"headerCRC,omitempty"`
+	HeaderComputed  string `json:"headerComputed,omitempty"`
+	EntriesCRC      string `json:"entriesCRC,omitempty"`
+	EntriesComputed string `json:"entriesComputed,omitempty"`
+	FirstUsable     uint64 `json:"firstUsable,omitempty"`
+	LastUsable      uint64 `json:"lastUsable,omitempty"`
+}
+
+// A Partition is a partition and what lies on it.
+type Partition struct {
+	Number   int     `json:"number"`
+	Type     string  `json:"type"`
+	TypeCode string  `json:"typeCode"`
+	ID       string  `json:"id,omitempty"`
+	Name     string  `json:"name,omitempty"`
+	Active   bool    `json:"active,omitempty"`
+	First    uint64  `json:"first"` // LBA
+	Last     uint64  `json:"last"`  // LBA, included
+	Offset   int64   `json:"offset"`
+	Size     int64   `json:"size"`
+	Content  Content `json:"content"`
+	Role     string  `json:"role,omitempty"` // system, boot, esp or data: what the system uses it for
+	Mount    string  `json:"mount,omitempty"`
+	System   *System `json:"system,omitempty"`
+}
+
+// Content is what a partition's own superblock says. Free is -1 when it does
+// not say.
+type Content struct {
+	Kind      string `json:"kind"`
+	Label     string `json:"label,omitempty"`
+	UUID      string `json:"uuid,omitempty"`
+	Size      int64  `json:"size"`
+	Free      int64  `json:"free"`
+	LastMount string `json:"lastMount,omitempty"`
+	Note      string `json:"note,omitempty"`
+}
+
+// A System is an operating system found on a partition.
+type System struct {
+	Family  string `json:"family"` // debian
+	Name    string `json:"name"`
+	Version string `json:"version,omitempty"`
+	Host    string `json:"host,omitempty"`
+}
+
+//go:embed facts.schema.json
+var factsSchema []byte
+
+// FactsSchema returns the JSON Schema of the facts.
+func FactsSchema() []byte { return bytes.Clone(factsSchema) }
+
+var compiledSchema = sync.OnceValues(func() (*jsonschema.Schema, error) {
+	doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(factsSchema))
+	if err != nil {
+		return nil, err
+	}
+	c := jsonschema.NewCompiler()
+	if err := c.AddResource("facts.schema.json", doc); err != nil {
+		return nil, err
+	}
+	return c.Compile("facts.schema.json")
+})
+
+// ParseFacts checks raw against the schema and reads it.
+func ParseFacts(raw []byte) (*Facts, error) {
+	schema, err := compiledSchema()
+	if err != nil {
+		return nil, fmt.Errorf("facts schema: %w", err)
+	}
+	doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(raw))
+	if err != nil {
+		return nil, fmt.Errorf("facts are not JSON: %w", err)
+	}
+	if err := schema.Validate(doc); err != nil {
+		return nil, fmt.Errorf("facts: %s", firstViolation(err))
+	}
+	var facts Facts
+	if err := json.Unmarshal(raw, &facts); err != nil {
+		return nil, fmt.Errorf("facts: %w", err)
+	}
+	return &facts, nil
+}
+
+// firstViolation says in one line where the innermost fault lies.
+func firstViolation(err error) string {
+	var v *jsonschema.ValidationError
+	if !errors.As(err, &v) {
+		return err.Error()
+	}
+	for len(v.Causes) > 0 {
+		v = v.Causes[0]
+	}
+	text := v.Error()
+	if i := strings.LastIndex(text, "\n"); i >= 0 {
+		text = strings.TrimPrefix(text[i+1:], "- ")
+	}
+	return "/" + strings.Join(v.InstanceLocation, "/") + ": " + strings.TrimSpace(text)
+}

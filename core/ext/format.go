@@ -1,0 +1,174 @@
+package ext
+
+import (
+	"encoding/binary"
+	"fmt"
+)
+
+// Offsets in the superblock, which stands 1024 bytes into the volume
+// (ext4/super.rst), in bytes.
+const (
+	superAt         = 1024
+	superSize       = 1024
+	sbInodes        = 0x00
+	sbBlocksLow     = 0x04
+	sbFirstBlock    = 0x14
+	sbLogBlockSize  = 0x18
+	sbPerGroup      = 0x20
+	sbInodesGroup   = 0x28
+	sbMagic         = 0x38
+	sbRevision      = 0x4c
+	sbInodeSize     = 0x58
+	sbIncompat      = 0x60
+	sbDescSize      = 0xfe
+	sbBlocksHigh    = 0x150
+	magic           = 0xef53
+	incompatRecover = 0x4
+	incompatJournal = 0x8 // an external journal device
+	incompatMeta    = 0x10
+	incompat64      = 0x80
+	incompatEncrypt = 0x10000
+)
+
+// Offsets in a group descriptor and an inode (ext4/inodes.rst), in bytes.
+const (
+	gdTableLow   = 0x8
+	gdTableHigh  = 0x28
+	inMode       = 0x0
+	inSizeLow    = 0x4
+	inMtime      = 0x10
+	inFlags      = 0x20
+	inBlock      = 0x28
+	inBlockBytes = 60
+	inSizeHigh   = 0x6c
+	flagExtents  = 0x80000
+	flagInline   = 0x10000000
+	rootInode    = 2
+	extentMagic  = 0xf30a
+)
+
+// A FormatError says which structure of the file system is not what it
+// should be. Offset is in bytes from the start of the volume.
+type FormatError struct {
+	What   string
+	Offset int64
+	Want   string
+	Got    string
+}
+
+func (e *FormatError) Error() string {
+	return fmt.Sprintf("ext: %s at byte %d: want %s, got %s", e.What, e.Offset, e.Want, e.Got)
+}
+
+type super struct {
+	blockSize   int64
+	blocks      int64
+	firstBlock  int64
+	perGroup    int64
+	inodes      int64
+	inodesGroup int64
+	inodeSize   int64
+	descSize    int64
+	incompat    uint32
+}
+
+func parseSuper(b []byte) (super, error) {
+	le := binary.LittleEndian
+	bad := func(what, want string, at int, got any) (super, error) {
+		return super{}, &FormatError{What: "superblock: " + what, Offset: int64(superAt + at), Want: want, Got: fmt.Sprint(got)}
+	}
+	if m := le.Uint16(b[sbMagic:]); m != magic {
+		return bad("magic", "0xef53", sbMagic, fmt.Sprintf("0x%04x", m))
+	}
+	if n := le.Uint32(b[sbLogBlockSize:]); n > 6 {
+		return bad("block size", "1 to 64 KiB", sbLogBlockSize, fmt.Sprintf("2^%d KiB", n))
+	}
+	s := super{
+		blockSize:   1024 << le.Uint32(b[sbLogBlockSize:]),
+		blocks:      int64(le.Uint32(b[sbBlocksLow:])),
+		firstBlock:  int64(le.Uint32(b[sbFirstBlock:])),
+		perGroup:    int64(le.Uint32(b[sbPerGroup:])),
+		inodes:      int64(le.Uint32(b[sbInodes:])),
+		inodesGroup: int64(le.Uint32(b[sbInodesGroup:])),
+		inodeSize:   128,
+		descSize:    32,
+		incompat:    le.Uint32(b[sbIncompat:]),
+	}
+	if le.Uint32(b[sbRevision:]) > 0 {
+		s.inodeSize = int64(le.Uint16(b[sbInodeSize:]))
+	}
+	if s.incompat&incompat64 != 0 {
+		s.blocks |= int64(le.Uint32(b[sbBlocksHigh:])) << 32
+		s.descSize = int64(le.Uint16(b[sbDescSize:]))
+	}
+	switch {
+	case s.incompat&incompatMeta != 0:
+		return bad("features", "group descriptors in one place", sbIncompat, "meta_bg, which is not read yet")
+	case s.incompat&incompatJournal != 0:
+		return bad("features", "a file system", sbIncompat, "an external journal")
+	case s.inodeSize < 128 || s.inodeSize > s.blockSize || s.inodeSize&(s.inodeSize-1) != 0:
+		return bad("inode size", "a power of two from 128 bytes to a block", sbInodeSize, s.inodeSize)
+	case s.descSize < 32 || s.descSize > s.blockSize:
+		return bad("descriptor size", "32 bytes to a block", sbDescSize, s.descSize)
+	case s.inodesGroup == 0 || s.perGroup == 0 || s.blocks <= 0 || s.blocks > 1<<47:
+		return bad("geometry", "more than nothing", sbPerGroup, fmt.Sprintf("%d inodes and %d blocks a group, %d blocks", s.inodesGroup, s.perGroup, s.blocks))
+	}
+	return s, nil
+}
+
+type inode struct {
+	number int64
+	mode   uint16
+	size   int64
+	mtime  int64 // seconds since 1970
+	flags  uint32
+	block  [inBlockBytes]byte
+	tail   []byte // what follows the first 128 bytes; holds in-inode attributes
+}
+
+func parseInode(number int64, b []byte) inode {
+	le := binary.LittleEndian
+	n := inode{
+		number: number,
+		mode:   le.Uint16(b[inMode:]),
+		size:   int64(le.Uint32(b[inSizeLow:])) | int64(le.Uint32(b[inSizeHigh:]))<<32,
+		mtime:  int64(int32(le.Uint32(b[inMtime:]))),
+		flags:  le.Uint32(b[inFlags:]),
+		tail:   b[128:],
+	}
+	copy(n.block[:], b[inBlock:])
+	return n
+}
+
+// inlineTail returns the part of inline data that stands in the in-inode
+// attribute "system.data" (ext4/attributes.rst, ext4/inlinedata.rst).
+func (n inode) inlineTail() []byte {
+	if len(n.tail) < 4 {
+		return nil
+	}
+	le := binary.LittleEndian
+	at := int(le.Uint16(n.tail))
+	if at+4 > len(n.tail) || le.Uint32(n.tail[at:]) != 0xea020000 {
+		return nil
+	}
+	area := n.tail[at+4:]
+	for p := area; len(p) >= 16 && (p[0] != 0 || p[1] != 0); {
+		nameLen := int(p[0])
+		if 16+nameLen > len(p) {
+			return nil
+		}
+		if p[1] == 7 && string(p[16:16+nameLen]) == "data" {
+			off, size := int64(le.Uint16(p[2:])), int64(le.Uint32(p[8:]))
+			if off+size > int64(len(area)) {
+				return nil
+			}
+			return area[off : off+size]
+		}
+		next := (16 + nameLen + 3) &^ 3
+		if next > len(p) {
+			return nil
+		}
+		p = p[next:]
+	}
+	return nil
+}

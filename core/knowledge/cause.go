@@ -1,0 +1,88 @@
+package knowledge
+
+import (
+	"errors"
+	"fmt"
+)
+
+// What a cause can explain. Causes that explain the same thing compete.
+const (
+	ExplainsStart   = "start"   // that the machine does not start
+	ExplainsAttempt = "attempt" // that the attempt failed
+)
+
+// A Cause is something that can be wrong.
+type Cause struct {
+	ID       string   `yaml:"id"`
+	Title    string   `yaml:"title"`
+	Explains string   `yaml:"explains"`
+	Prior    float64  `yaml:"prior"` // share of failed attempts with this cause, before any evidence
+	Tell     string   `yaml:"tell"`  // what a person should be told
+	Remedies []string `yaml:"remedies"`
+
+	file string
+}
+
+// Invasiveness says how much a remedy costs the machine's user.
+type Invasiveness string
+
+// The four degrees, the mildest first.
+const (
+	Looks    Invasiveness = "looks"    // changes nothing
+	Undoable Invasiveness = "undoable" // changes, and can be taken back exactly
+	Disrupts Invasiveness = "disrupts" // restart or loss of service; still undoable
+	Destroys Invasiveness = "destroys" // data is lost
+)
+
+var degrees = map[Invasiveness]int{Looks: 1, Undoable: 2, Disrupts: 3, Destroys: 4}
+
+// Degree is 1 for the mildest to 4 for the gravest, 0 if it is none of the
+// four words.
+func (i Invasiveness) Degree() int { return degrees[i] }
+
+// Who takes a rung.
+const (
+	ByDiorthos = "diorthos"
+	ByHands    = "hands"
+)
+
+// A Remedy is a way to repair.
+type Remedy struct {
+	ID       string       `yaml:"id"`
+	Title    string       `yaml:"title"`
+	Invasive Invasiveness `yaml:"invasive"`
+	Minutes  int          `yaml:"minutes"` // typically
+	Helps    float64      `yaml:"helps"`   // chance that it cures, if the cause is right
+	By       string       `yaml:"by"`
+	Action   string       `yaml:"action"` // the typed action, when by diorthos
+	Does     string       `yaml:"does"`
+	Proof    string       `yaml:"proof"`
+	Steps    []Step       `yaml:"steps"` // when by hands
+	After    []string     `yaml:"after"` // remedies that come first, when they are chosen too
+
+	file string
+}
+
+// A Step is one thing for a person to do.
+type Step struct {
+	Do    string `yaml:"do" json:"do"`
+	Shows string `yaml:"shows" json:"shows"` // what is seen when it went right
+}
+
+func (r *Remedy) check() error {
+	switch {
+	case r.Title == "":
+		return errors.New("needs a title")
+	case r.Invasive.Degree() == 0:
+		return fmt.Errorf("invasive %q: want looks, undoable, disrupts or destroys", r.Invasive)
+	case r.Helps <= 0 || r.Helps > 1 || r.Minutes <= 0:
+		return errors.New("needs helps (above 0, at most 1) and minutes (above 0)")
+	case r.By == ByDiorthos && r.Action == "":
+		return errors.New("is done by diorthos and names no action")
+	case r.By == ByHands && len(r.Steps) == 0:
+		return errors.New("is done by hands and lists no steps")
+	case r.By != ByDiorthos && r.By != ByHands:
+		return fmt.Errorf("by %q: want %s or %s", r.By, ByDiorthos, ByHands)
+	}
+	return nil
+}

@@ -1,0 +1,187 @@
+package knowledge
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"sort"
+	"strings"
+
+	"github.com/goccy/go-yaml"
+
+	"diorthos/core/codes"
+	"diorthos/core/reading"
+)
+
+// Knowledge is one loaded body of knowledge. It does not change and is safe
+// for concurrent use.
+type Knowledge struct {
+	Version    string // changes whenever a file does
+	Dialects   []*reading.Dialect
+	Lexicon    *reading.Lexicon
+	Codes      *codes.Table
+	Causes     map[string]*Cause
+	Signatures []*Signature
+	Remedies   map[string]*Remedy
+	Reader     *reading.Reader // reads logs and watches for all signatures
+}
+
+// Load reads and checks every YAML file below files. Unknown fields, broken
+// patterns and names that lead nowhere are errors.
+func Load(files fs.FS) (*Knowledge, error) {
+	k := &Knowledge{Lexicon: &reading.Lexicon{}, Causes: map[string]*Cause{}, Remedies: map[string]*Remedy{}}
+	var families []codes.Family
+	sum := sha256.New()
+	var names []string
+	err := fs.WalkDir(files, ".", func(name string, d fs.DirEntry, err error) error {
+		if err == nil && !d.IsDir() && path.Ext(name) == ".yaml" {
+			names = append(names, name)
+		}
+		return err
+	})
+	if err != nil {
+		return nil, fmt.Errorf("knowledge: %w", err)
+	}
+	sort.Strings(names)
+	for _, name := range names {
+		text, err := fs.ReadFile(files, name)
+		if err != nil {
+			return nil, fmt.Errorf("knowledge: %w", err)
+		}
+		_, _ = fmt.Fprintf(sum, "%s %d\n", name, len(text))
+		_, _ = sum.Write(text)
+		if err := k.file(name, text, &families); err != nil {
+			return nil, err
+		}
+	}
+	k.Version = hex.EncodeToString(sum.Sum(nil))[:12]
+	if k.Codes, err = codes.NewTable(families); err != nil {
+		return nil, fmt.Errorf("knowledge: %w", err)
+	}
+	if err := k.link(); err != nil {
+		return nil, err
+	}
+	if k.Reader, err = reading.NewReader(k.Dialects, k.Lexicon, k.watches()); err != nil {
+		return nil, fmt.Errorf("knowledge: %w", err)
+	}
+	return k, nil
+}
+
+// file reads one file into the place that its folder says.
+func (k *Knowledge) file(name string, text []byte, families *[]codes.Family) error {
+	switch folder, _, _ := strings.Cut(name, "/"); folder {
+	case "lexicon.yaml":
+		return decode(name, text, k.Lexicon)
+	case "dialects":
+		d := &reading.Dialect{}
+		k.Dialects = append(k.Dialects, d)
+		return decode(name, text, d)
+	case "codes":
+		var f codes.Family
+		err := decode(name, text, &f)
+		*families = append(*families, f)
+		return err
+	case "causes":
+		var doc struct {
+			Causes []*Cause `yaml:"causes"`
+		}
+		if err := decode(name, text, &doc); err != nil {
+			return err
+		}
+		for _, c := range doc.Causes {
+			if k.Causes[c.ID] != nil {
+				return fmt.Errorf("%s: cause %q is there twice", name, c.ID)
+			}
+			c.file = name
+			k.Causes[c.ID] = c
+		}
+	case "signatures":
+		var doc struct {
+			Signatures []*Signature `yaml:"signatures"`
+		}
+		if err := decode(name, text, &doc); err != nil {
+			return err
+		}
+		for _, s := range doc.Signatures {
+			s.file = name
+		}
+		k.Signatures = append(k.Signatures, doc.Signatures...)
+	case "remedies":
+		var doc struct {
+			Remedies []*Remedy `yaml:"remedies"`
+		}
+		if err := decode(name, text, &doc); err != nil {
+			return err
+		}
+		for _, r := range doc.Remedies {
+			if k.Remedies[r.ID] != nil {
+				return fmt.Errorf("%s: remedy %q is there twice", name, r.ID)
+			}
+			r.file = name
+			k.Remedies[r.ID] = r
+		}
+	default:
+		return fmt.Errorf("%s: knowledge lies in dialects, codes, causes, signatures or remedies", name)
+	}
+	return nil
+}
+
+func decode(name string, text []byte, into any) error {
+	if err := yaml.UnmarshalWithOptions(text, into, yaml.Strict()); err != nil {
+		var at yaml.Error
+		if errors.As(err, &at) && at.GetToken() != nil {
+			return fmt.Errorf("%s:%d: %s", name, at.GetToken().Position.Line, at.GetMessage())
+		}
+		return fmt.Errorf("%s: %w", name, err)
+	}
+	return nil
+}
+
+// link checks that every name leads somewhere and compiles what is to be
+// compiled.
+func (k *Knowledge) link() error {
+	for _, c := range k.Causes {
+		if c.Title == "" || c.Tell == "" || c.Prior <= 0 || c.Prior >= 0.5 {
+			return fmt.Errorf("%s: cause %q: needs title, tell and a prior above 0 and below 0.5", c.file, c.ID)
+		}
+		if c.Explains != ExplainsStart && c.Explains != ExplainsAttempt {
+			return fmt.Errorf("%s: cause %q: explains %q: want %s or %s", c.file, c.ID, c.Explains, ExplainsStart, ExplainsAttempt)
+		}
+		for _, id := range c.Remedies {
+			if k.Remedies[id] == nil {
+				return fmt.Errorf("%s: cause %q: no remedy is called %q", c.file, c.ID, id)
+			}
+		}
+	}
+	for _, r := range k.Remedies {
+		if err := r.check(); err != nil {
+			return fmt.Errorf("%s: remedy %q: %w", r.file, r.ID, err)
+		}
+	}
+	env, err := newEnvironment()
+	if err != nil {
+		return err
+	}
+	for _, s := range k.Signatures {
+		if k.Causes[s.Cause] == nil {
+			return fmt.Errorf("%s: signature %q: no cause is called %q", s.file, s.ID, s.Cause)
+		}
+		if err := s.compile(env); err != nil {
+			return fmt.Errorf("%s: signature %q: %w", s.file, s.ID, err)
+		}
+	}
+	return nil
+}
+
+func (k *Knowledge) watches() []reading.Watch {
+	var list []reading.Watch
+	for _, s := range k.Signatures {
+		for i, e := range s.Events {
+			list = append(list, reading.Watch{ID: s.WatchID(i), Match: e.Match})
+		}
+	}
+	return list
+}

@@ -1,0 +1,127 @@
+package reading
+
+import (
+	"fmt"
+	"strings"
+)
+
+// maxChain bounds how much of what followed is kept with an attempt.
+const maxChain = 200
+
+// decide finds the decisive event of an attempt that failed.
+//
+// The rule: a log that declares operations failed is believed before one that
+// only says that something failed. The first operation declared failed, other
+// than by following from another, is the one in which the chain began. The
+// decisive event is the first record between the start of that operation and
+// the declaration that sounds like a failure and is not known to be harmless;
+// if the operation said nothing of the sort, it is the declaration itself.
+func (a *Attempt) decide() {
+	if a.Outcome == Succeeded {
+		return
+	}
+	for _, p := range a.parts {
+		if i := firstDeclared(p.events); i >= 0 {
+			a.decideIn(p.events, i)
+			return
+		}
+	}
+	for _, p := range a.parts {
+		for i, e := range p.events {
+			if e.Sounds() {
+				a.choose(p.events, i, "the first record of the attempt that sounds like a failure; no operation was declared failed")
+				return
+			}
+		}
+	}
+	if len(a.Unfinished) > 0 {
+		e := a.Unfinished[0]
+		a.Decisive, a.Chain, a.Stage, a.Object = &e, a.Unfinished, e.State, e.Object
+		a.Why = "no record says what went wrong; this is the first object that was left unfinished"
+		return
+	}
+	for _, p := range a.parts {
+		if n := len(p.events); n > 0 && !p.closed {
+			a.choose(p.events, n-1, "the log stops here with no end noted")
+			return
+		}
+	}
+}
+
+func firstDeclared(events []Event) int {
+	for i, e := range events {
+		if e.Mark == Fails && !e.Harmless {
+			return i
+		}
+	}
+	return -1
+}
+
+// decideIn looks back from the declaration to the start of its operation.
+func (a *Attempt) decideIn(events []Event, declared int) {
+	object := bare(events[declared].Object)
+	start := -1
+	for i := declared - 1; i >= 0; i-- {
+		if events[i].Mark == Operation && bare(events[i].Object) == object {
+			start = i
+			break
+		}
+	}
+	if start < 0 {
+		for start = declared - 1; start >= 0 && events[start].Mark == ""; start-- {
+		}
+	}
+	a.Object, a.Stage = object, events[declared].Operation
+	if start >= 0 && events[start].Mark == Operation {
+		a.Stage = events[start].Operation
+	}
+	for i := start + 1; i < declared; i++ {
+		if events[i].Sounds() {
+			a.choose(events, i, fmt.Sprintf("the first failure after %q began and before it was declared failed in line %d", a.Stage+" "+object, events[declared].Line))
+			return
+		}
+	}
+	a.choose(events, declared, fmt.Sprintf("nothing between the start of %q and this declaration sounds like a failure", a.Stage+" "+object))
+}
+
+func (a *Attempt) choose(events []Event, i int, why string) {
+	e := events[i]
+	a.Decisive, a.Why = &e, why
+	a.Chain = nil
+	for _, f := range events[i:] {
+		if len(a.Chain) == maxChain {
+			break
+		}
+		if f.Sounds() || f.Mark == Fails || f.Mark == Follows || f.Mark == Verdict {
+			a.Chain = append(a.Chain, f)
+		}
+	}
+	if len(a.Chain) == 0 {
+		a.Chain = []Event{e}
+	}
+}
+
+// bare takes a package's architecture away: one log writes it, another not.
+func bare(object string) string {
+	name, _, _ := strings.Cut(object, ":")
+	return name
+}
+
+// Events lists all events of the attempt that matter, log after log.
+func (a *Attempt) Events() []Event {
+	var list []Event
+	for _, p := range a.parts {
+		list = append(list, p.events...)
+	}
+	return list
+}
+
+// Latest returns the last attempt that did not succeed, or nil.
+func (t *Timeline) Latest() *Attempt {
+	for i := len(t.Attempts) - 1; i >= 0; i-- {
+		if t.Attempts[i].Outcome != Succeeded {
+			return t.Attempts[i]
+		}
+	}
+	return nil
+}

@@ -1,0 +1,57 @@
+package reading
+
+import "time"
+
+// A Level says how bad an event sounds, by its own words.
+type Level string
+
+// The levels.
+const (
+	Info    Level = "info"
+	Warning Level = "warning"
+	Error   Level = "error"
+)
+
+// A Mark says what an event means for the attempt that it belongs to.
+type Mark string
+
+// The marks that a dialect's rules can give.
+const (
+	Opens     Mark = "opens"     // an attempt begins
+	Closes    Mark = "closes"    // it ends, in whatever way
+	Command   Mark = "command"   // the command that started it
+	Change    Mark = "change"    // what it was to change
+	Operation Mark = "operation" // work on one object begins
+	State     Mark = "state"     // an object is now in a state
+	Fails     Mark = "fails"     // an operation is declared failed
+	Follows   Mark = "follows"   // a failure that says itself that it follows from another
+	Verdict   Mark = "verdict"   // the attempt is declared failed
+)
+
+// A Place is where in the evidence something stands.
+type Place struct {
+	File   string `json:"file"`
+	Line   int    `json:"line"`   // from 1
+	Offset int64  `json:"offset"` // bytes from the start of the unpacked file
+	Length int    `json:"length"` // bytes
+}
+
+// An Event is one record of a log that matters. Time is zero when the record
+// has none of its own.
+type Event struct {
+	Place
+	Time      time.Time `json:"time,omitzero"`
+	Level     Level     `json:"level"`
+	Mark      Mark      `json:"mark,omitempty"`
+	Operation string    `json:"operation,omitempty"`
+	Object    string    `json:"object,omitempty"`
+	From      string    `json:"from,omitempty"` // version before
+	To        string    `json:"to,omitempty"`   // version after
+	State     string    `json:"state,omitempty"`
+	Text      string    `json:"text"`
+	Harmless  bool      `json:"harmless,omitempty"` // seen on healthy machines too
+	Hits      []string  `json:"hits,omitempty"`     // watched patterns that it matches
+}
+
+// Sounds reports whether the event, by its words, is a failure.
+func (e Event) Sounds() bool { return e.Level == Error && !e.Harmless }

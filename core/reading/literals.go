@@ -1,0 +1,142 @@
+package reading
+
+import (
+	"regexp/syntax"
+	"strings"
+)
+
+// literals searches for many literals at once, without regard to ASCII case,
+// by the automaton of Aho and Corasick (1975) laid out as one table.
+type literals struct {
+	class   [256]uint8
+	classes int
+	next    []uint32 // state*classes + class → state*classes, the top bit set if something ends there
+	ends    map[uint32][]int
+}
+
+const endsHere = 1 << 31
+
+func newLiterals(words []string) *literals {
+	a := &literals{classes: 1, ends: map[uint32][]int{}}
+	for i, w := range words {
+		words[i] = strings.ToLower(w)
+		for _, b := range []byte(words[i]) {
+			if a.class[b] == 0 {
+				a.class[b] = uint8(a.classes)
+				a.classes++
+			}
+		}
+	}
+	for b := byte('A'); b <= 'Z'; b++ {
+		a.class[b] = a.class[b|0x20]
+	}
+	a.build(words)
+	return a
+}
+
+func (a *literals) build(words []string) {
+	width := a.classes
+	trie := make([]uint32, width) // 0 is "none": no edge leads back to the root
+	out := [][]int{nil}
+	for id, w := range words {
+		at := 0
+		for _, b := range []byte(w) {
+			edge := at*width + int(a.class[b])
+			if trie[edge] == 0 {
+				trie[edge] = uint32(len(out))
+				out = append(out, nil)
+				trie = append(trie, make([]uint32, width)...)
+			}
+			at = int(trie[edge])
+		}
+		out[at] = append(out[at], id)
+	}
+	fail := make([]int, len(out))
+	queue := make([]int, 0, len(out))
+	for c := range width {
+		if s := trie[c]; s != 0 {
+			queue = append(queue, int(s))
+		}
+	}
+	for i := 0; i < len(queue); i++ {
+		at := queue[i]
+		out[at] = append(out[at], out[fail[at]]...)
+		for c := range width {
+			edge := at*width + c
+			if to := trie[edge]; to != 0 {
+				fail[to] = int(trie[fail[at]*width+c])
+				queue = append(queue, int(to))
+			} else {
+				trie[edge] = trie[fail[at]*width+c]
+			}
+		}
+	}
+	a.next = trie
+	for i, to := range trie {
+		a.next[i] = to * uint32(width)
+		if len(out[to]) > 0 {
+			a.next[i] |= endsHere
+			a.ends[a.next[i]&^endsHere] = out[to]
+		}
+	}
+}
+
+// scan calls hit for each literal that ends within line, in order of its end.
+func (a *literals) scan(line []byte, hit func(id int)) {
+	var at uint32
+	for _, b := range line {
+		at = a.next[at+uint32(a.class[b])]
+		if at&endsHere != 0 {
+			at &^= endsHere
+			for _, id := range a.ends[at] {
+				hit(id)
+			}
+		}
+	}
+}
+
+// any reports whether line holds one of the literals.
+func (a *literals) any(line []byte) bool {
+	var at uint32
+	for _, b := range line {
+		at = a.next[at+uint32(a.class[b])]
+		if at&endsHere != 0 {
+			return true
+		}
+	}
+	return false
+}
+
+// required returns the longest literal that every match of a pattern holds,
+// or "" when there is none. It makes the pattern searchable by literals.
+func required(pattern string) (string, error) {
+	tree, err := syntax.Parse(pattern, syntax.Perl)
+	if err != nil {
+		return "", err
+	}
+	return requiredIn(tree.Simplify()), nil
+}
+
+func requiredIn(re *syntax.Regexp) string {
+	switch re.Op {
+	case syntax.OpLiteral:
+		s := string(re.Rune)
+		for _, r := range s {
+			if r > 0x7f && re.Flags&syntax.FoldCase != 0 { // only ASCII is folded by literals
+				return ""
+			}
+		}
+		return s
+	case syntax.OpCapture, syntax.OpPlus:
+		return requiredIn(re.Sub[0])
+	case syntax.OpConcat:
+		best := ""
+		for _, sub := range re.Sub {
+			if s := requiredIn(sub); len(s) > len(best) {
+				best = s
+			}
+		}
+		return best
+	}
+	return ""
+}

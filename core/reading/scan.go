@@ -1,0 +1,178 @@
+package reading
+
+import (
+	"bytes"
+	"context"
+	"io"
+	"runtime"
+)
+
+// Sizes in bytes.
+const (
+	chunkSize = 256 << 10
+	// maxLine is how much of a line is looked at and kept. Longer ones are
+	// cut there and counted.
+	maxLine = 16 << 10
+)
+
+// A line is one line of a log that holds a literal, or is indented below one
+// that does.
+type line struct {
+	number int   // within the chunk until merged, from 0
+	offset int64 // bytes from the start of the log
+	length int
+	text   []byte
+	hit    bool
+}
+
+type chunk struct {
+	data   []byte
+	offset int64
+	done   chan scanned
+}
+
+type scanned struct {
+	lines    []line
+	count    int // lines in the chunk
+	cut      int // lines that were longer than maxLine
+	endedHit bool
+}
+
+// scanLines reads r to its end and passes the lines that matter to take, in
+// order and with their numbers from 1. It returns how many lines there were
+// and how many had to be cut. Chunks are searched on all cores.
+func scanLines(ctx context.Context, r io.Reader, find *literals, take func(line)) (count, cut int, err error) {
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
+	workers := runtime.GOMAXPROCS(0)
+	work := make(chan *chunk, workers)
+	order := make(chan *chunk, workers)
+	for range workers {
+		go func() {
+			for c := range work {
+				c.done <- search(c, find)
+			}
+		}()
+	}
+	failed := make(chan error, 1)
+	go func() {
+		defer close(work)
+		defer close(order)
+		failed <- splitChunks(ctx, r, func(c *chunk) bool {
+			select {
+			case order <- c:
+			case <-ctx.Done():
+				return false
+			}
+			work <- c
+			return true
+		})
+	}()
+	previousHit := false
+	for c := range order {
+		s := <-c.done
+		for i, l := range s.lines {
+			if !l.hit && i == 0 && l.number == 0 && !previousHit {
+				continue // indented, below a line of the chunk before that does not matter
+			}
+			l.number += count + 1
+			take(l)
+		}
+		count += s.count
+		cut += s.cut
+		previousHit = s.endedHit
+	}
+	return count, cut, <-failed
+}
+
+// splitChunks cuts r at ends of lines and hands the pieces to give.
+func splitChunks(ctx context.Context, r io.Reader, give func(*chunk) bool) error {
+	var rest []byte
+	var offset int64
+	for {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		buf := make([]byte, len(rest)+chunkSize)
+		copy(buf, rest)
+		n, err := io.ReadFull(r, buf[len(rest):])
+		buf = buf[:len(rest)+n]
+		last := err == io.EOF || err == io.ErrUnexpectedEOF
+		if err != nil && !last {
+			return err
+		}
+		end := bytes.LastIndexByte(buf, '\n') + 1
+		if last || end == 0 && len(buf) > 4*chunkSize { // a line of megabytes is handed on in pieces
+			end = len(buf)
+		}
+		rest = bytes.Clone(buf[end:])
+		if end > 0 {
+			if !give(&chunk{data: buf[:end:end], offset: offset, done: make(chan scanned, 1)}) {
+				return ctx.Err()
+			}
+			offset += int64(end)
+		}
+		if last {
+			return nil
+		}
+	}
+}
+
+func search(c *chunk, find *literals) scanned {
+	var s scanned
+	data, offset := c.data, c.offset
+	near := true // the line before matters, or is not known
+	for len(data) > 0 {
+		end := bytes.IndexByte(data, '\n')
+		length := end + 1
+		if end < 0 {
+			end, length = len(data), len(data)
+		}
+		text := data[:end]
+		if len(text) > maxLine {
+			text = text[:maxLine]
+			s.cut++
+		}
+		hit := find.any(text)
+		indented := len(text) > 0 && (text[0] == ' ' || text[0] == '\t')
+		if hit || near && indented {
+			s.lines = append(s.lines, line{number: s.count, offset: offset, length: end, text: text, hit: hit})
+		}
+		near = hit || near && indented
+		s.endedHit = near
+		s.count++
+		data, offset = data[length:], offset+int64(length)
+	}
+	return s
+}
+
+// clean takes away what only a terminal understands: the steps of a progress
+// bar that was drawn over with carriage returns, and escape sequences.
+func clean(text []byte) string {
+	text = bytes.TrimRight(text, "\r")
+	if i := bytes.LastIndexByte(text, '\r'); i >= 0 {
+		text = text[i+1:]
+	}
+	if bytes.IndexByte(text, 0x1b) < 0 && bytes.IndexByte(text, 0) < 0 {
+		return string(bytes.ToValidUTF8(text, []byte("�")))
+	}
+	return string(bytes.ToValidUTF8(stripEscapes(text), []byte("�")))
+}
+
+// stripEscapes removes control sequences (ECMA-48, section 5.4) and NULs.
+func stripEscapes(text []byte) []byte {
+	out := make([]byte, 0, len(text))
+	for i := 0; i < len(text); i++ {
+		switch {
+		case text[i] == 0:
+		case text[i] != 0x1b:
+			out = append(out, text[i])
+		case i+1 < len(text) && text[i+1] == '[':
+			for i += 2; i < len(text) && (text[i] < 0x40 || text[i] > 0x7e); i++ {
+			}
+		default:
+			i++
+		}
+	}
+	return out
+}

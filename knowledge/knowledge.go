@@ -1,0 +1,11 @@
+// Package knowledge holds the shipped knowledge as files: dialects, codes,
+// causes, signatures and remedies. It is data; core/knowledge reads it. How to
+// write more of it stands in docs/knowledge.md.
+package knowledge
+
+import "embed"
+
+// Files is the shipped knowledge.
+//
+//go:embed lexicon.yaml dialects codes causes signatures remedies
+var Files embed.FS
