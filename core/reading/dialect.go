@@ -40,8 +40,8 @@ type Rule struct {
 	// List says that the group "list" holds changes "name (from, to), …".
 	List bool `yaml:"list"`
 
-	re      *regexp.Regexp
-	literal string
+	re       *regexp.Regexp
+	literals []string
 }
 
 // A Kind tells from the command what kind of attempt it is.
@@ -67,7 +67,7 @@ func (d *Dialect) compile() error {
 	for i := range d.Rules {
 		r := &d.Rules[i]
 		var err error
-		if r.re, r.literal, err = compilePattern(r.Match); err != nil {
+		if r.re, r.literals, err = compilePattern(r.Match); err != nil {
 			return fmt.Errorf("dialect %s: rule %d: %w", d.ID, i+1, err)
 		}
 	}
@@ -81,20 +81,21 @@ func (d *Dialect) compile() error {
 	return nil
 }
 
-// compilePattern returns the pattern with a literal that each match holds.
-func compilePattern(pattern string) (*regexp.Regexp, string, error) {
+// compilePattern returns the pattern with literals of which each match holds
+// at least one.
+func compilePattern(pattern string) (*regexp.Regexp, []string, error) {
 	re, err := regexp.Compile(pattern)
 	if err != nil {
-		return nil, "", err
+		return nil, nil, err
 	}
-	literal, err := required(pattern)
+	list, err := required(pattern)
 	if err != nil {
-		return nil, "", err
+		return nil, nil, err
 	}
-	if len(literal) < minLiteral {
-		return nil, "", fmt.Errorf("%q has no fixed text of %d letters or more: without one it would be tried on every line", pattern, minLiteral)
+	if shortest(list) < minLiteral {
+		return nil, nil, fmt.Errorf("%q has no fixed text of %d letters or more: without one it would be tried on every line", pattern, minLiteral)
 	}
-	return re, literal, nil
+	return re, list, nil
 }
 
 // named reports whether a file's name is one that the dialect expects.

@@ -107,36 +107,57 @@ func (a *literals) any(line []byte) bool {
 	return false
 }
 
-// required returns the longest literal that every match of a pattern holds,
-// or "" when there is none. It makes the pattern searchable by literals.
-func required(pattern string) (string, error) {
+// required returns literals of which every match of a pattern holds at least
+// one, or none when there are none. They make the pattern searchable.
+func required(pattern string) ([]string, error) {
 	tree, err := syntax.Parse(pattern, syntax.Perl)
 	if err != nil {
-		return "", err
+		return nil, err
 	}
 	return requiredIn(tree.Simplify()), nil
 }
 
-func requiredIn(re *syntax.Regexp) string {
+func requiredIn(re *syntax.Regexp) []string {
 	switch re.Op {
 	case syntax.OpLiteral:
 		s := string(re.Rune)
 		for _, r := range s {
 			if r > 0x7f && re.Flags&syntax.FoldCase != 0 { // only ASCII is folded by literals
-				return ""
+				return nil
 			}
 		}
-		return s
+		return []string{s}
 	case syntax.OpCapture, syntax.OpPlus:
 		return requiredIn(re.Sub[0])
 	case syntax.OpConcat:
-		best := ""
+		var best []string
 		for _, sub := range re.Sub {
-			if s := requiredIn(sub); len(s) > len(best) {
-				best = s
+			if list := requiredIn(sub); shortest(list) > shortest(best) {
+				best = list
 			}
 		}
 		return best
+	case syntax.OpAlternate:
+		var all []string
+		for _, sub := range re.Sub {
+			list := requiredIn(sub)
+			if len(list) == 0 {
+				return nil
+			}
+			all = append(all, list...)
+		}
+		return all
 	}
-	return ""
+	return nil
+}
+
+// shortest is the length of the shortest literal, 0 when there is none.
+func shortest(list []string) int {
+	n := 0
+	for _, s := range list {
+		if n == 0 || len(s) < n {
+			n = len(s)
+		}
+	}
+	return n
 }

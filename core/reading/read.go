@@ -47,12 +47,12 @@ func NewReader(dialects []*Dialect, lexicon *Lexicon, watch []Watch) (*Reader, e
 	}
 	common := append(append([]string{}, lexicon.Errors...), lexicon.Warnings...)
 	for _, w := range watch {
-		re, literal, err := compilePattern(w.Match)
+		re, list, err := compilePattern(w.Match)
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", w.ID, err)
 		}
 		r.watch = append(r.watch, watched{w.ID, re})
-		common = append(common, literal)
+		common = append(common, list...)
 	}
 	for _, d := range append(dialects[:len(dialects):len(dialects)], r.plain) {
 		if err := d.compile(); err != nil {
@@ -60,7 +60,7 @@ func NewReader(dialects []*Dialect, lexicon *Lexicon, watch []Watch) (*Reader, e
 		}
 		list := append([]string{}, common...)
 		for _, rule := range d.Rules {
-			list = append(list, rule.literal)
+			list = append(list, rule.literals...)
 		}
 		r.finders[d.ID] = newLiterals(list)
 	}

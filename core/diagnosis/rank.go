@@ -1,0 +1,213 @@
+package diagnosis
+
+import (
+	"encoding/json"
+	"fmt"
+	"math"
+	"slices"
+	"sort"
+
+	"diorthos/core/bag"
+	"diorthos/core/knowledge"
+	"diorthos/core/reading"
+)
+
+// An Evidence is one thing that speaks for or against a cause.
+type Evidence struct {
+	Kind  string         `json:"kind"`            // "log" or "fact"
+	Place *reading.Place `json:"place,omitempty"` // of a log
+	Text  string         `json:"text"`            // the quoted record, or the fact in words
+	Odds  float64        `json:"odds"`            // by how much it changes the odds of the cause
+}
+
+// A Finding is a cause with the evidence for and against it.
+type Finding struct {
+	Cause       string     `json:"cause"`
+	Title       string     `json:"title"`
+	Explains    string     `json:"explains"` // start or attempt
+	Tell        string     `json:"tell"`
+	Probability float64    `json:"probability"` // 0 to 1, among all that can explain the same thing
+	For         []Evidence `json:"for"`
+	Against     []Evidence `json:"against"`
+	Remedies    []string   `json:"remedies"`
+}
+
+// Unknown is the cause of a finding that says that none of the known causes
+// fits.
+const Unknown = "none-known"
+
+// shown is the least probability with which a cause is worth a technician's
+// time.
+const shown = 0.02
+
+// maxQuotes bounds how many records are quoted for one pattern.
+const maxQuotes = 3
+
+// Rank weighs every cause for what has to be explained: an attempt that
+// failed, a machine that does not start. A machine with neither gets none.
+func Rank(timeline *reading.Timeline, facts *bag.Facts, k *knowledge.Knowledge) ([]Finding, error) {
+	asked, err := asMap(facts)
+	if err != nil {
+		return nil, err
+	}
+	found := map[string]*Finding{}
+	weights := map[string]float64{} // odds times prior
+	for _, s := range k.Signatures {
+		f, odds, err := weigh(s, k.Causes[s.Cause], timeline, asked)
+		if err != nil {
+			return nil, fmt.Errorf("signature %s: %w", s.ID, err)
+		}
+		if f == nil {
+			continue
+		}
+		if weight := odds * k.Causes[s.Cause].Prior; weight > weights[s.Cause] {
+			found[s.Cause], weights[s.Cause] = f, weight
+		}
+	}
+	var list []Finding
+	for _, explains := range []string{knowledge.ExplainsStart, knowledge.ExplainsAttempt} {
+		list = append(list, compete(explains, found, weights, timeline)...)
+	}
+	return list, nil
+}
+
+func asMap(facts *bag.Facts) (map[string]any, error) {
+	raw, err := json.Marshal(facts)
+	if err != nil {
+		return nil, err
+	}
+	var m map[string]any
+	return m, json.Unmarshal(raw, &m)
+}
+
+// weigh collects the evidence of one signature. It returns nil when nothing
+// speaks for it.
+func weigh(s *knowledge.Signature, c *knowledge.Cause, timeline *reading.Timeline, facts map[string]any) (*Finding, float64, error) {
+	f := &Finding{Cause: c.ID, Title: c.Title, Explains: c.Explains, Tell: c.Tell, Remedies: c.Remedies, For: []Evidence{}, Against: []Evidence{}}
+	odds := 1.0
+	for i, p := range s.Events {
+		seen := quotes(timeline, p.In, s.WatchID(i))
+		if len(seen) == 0 {
+			odds *= p.Otherwise
+			if p.Otherwise < 1 {
+				f.Against = append(f.Against, Evidence{Kind: "log", Text: fmt.Sprintf("no record of the %s matches %q", scope(p.In), p.Match), Odds: p.Otherwise})
+			}
+			continue
+		}
+		odds *= p.Odds
+		for _, e := range seen[:min(len(seen), maxQuotes)] {
+			f.add(Evidence{Kind: "log", Place: &e.Place, Text: e.Text, Odds: p.Odds})
+		}
+	}
+	for _, c := range s.Facts {
+		said, err := c.Ask(facts)
+		if err != nil {
+			return nil, 0, err
+		}
+		if len(said) == 0 {
+			odds *= c.Otherwise
+			continue
+		}
+		odds *= c.Odds
+		for _, text := range said[:min(len(said), maxQuotes)] {
+			f.add(Evidence{Kind: "fact", Text: text, Odds: c.Odds})
+		}
+	}
+	if len(f.For) == 0 || odds == 0 {
+		return nil, 0, nil
+	}
+	return f, odds, nil
+}
+
+func scope(in string) string {
+	if in == knowledge.Anywhere {
+		return "logs"
+	}
+	return in
+}
+
+func (f *Finding) add(e Evidence) {
+	if e.Odds >= 1 {
+		f.For = append(f.For, e)
+	} else {
+		f.Against = append(f.Against, e)
+	}
+}
+
+// quotes lists the records that match a watched pattern in its scope.
+func quotes(timeline *reading.Timeline, in, id string) []reading.Event {
+	var pool []reading.Event
+	a := timeline.Latest()
+	switch {
+	case in == knowledge.Anywhere:
+		pool = timeline.Loose
+		for _, a := range timeline.Attempts {
+			pool = append(pool, a.Events()...)
+		}
+	case a == nil:
+	case in == knowledge.InDecisive && a.Decisive != nil:
+		pool = []reading.Event{*a.Decisive}
+	case in == knowledge.InChain:
+		pool = a.Chain
+	case in == knowledge.InAttempt:
+		pool = a.Events()
+	}
+	var list []reading.Event
+	for _, e := range pool {
+		if slices.Contains(e.Hits, id) {
+			list = append(list, e)
+		}
+	}
+	return list
+}
+
+// compete turns weights into probabilities among the causes that explain the
+// same thing. That none of them is it has the weight of all that the priors
+// leave over.
+func compete(explains string, found map[string]*Finding, weights map[string]float64, timeline *reading.Timeline) []Finding {
+	var list []Finding
+	for id, f := range found {
+		if f.Explains == explains {
+			f.Probability = weights[id]
+			list = append(list, *f)
+		}
+	}
+	failed := explains == knowledge.ExplainsAttempt && timeline.Latest() != nil
+	if len(list) == 0 && !failed {
+		return nil
+	}
+	none := 1.0
+	total := none
+	for _, f := range list {
+		total += f.Probability
+	}
+	kept := list[:0]
+	for _, f := range list {
+		f.Probability = round(f.Probability / total)
+		if f.Probability >= shown {
+			kept = append(kept, f)
+		}
+	}
+	if p := round(none / total); failed && p >= shown {
+		kept = append(kept, unknown(p, timeline.Latest()))
+	}
+	sort.Slice(kept, func(i, k int) bool {
+		if kept[i].Probability != kept[k].Probability {
+			return kept[i].Probability > kept[k].Probability
+		}
+		return kept[i].Cause < kept[k].Cause
+	})
+	return kept
+}
+
+// round keeps three digits, so that equal reports are equal to the letter.
+func round(p float64) float64 { return math.Round(p*1000) / 1000 }
+
+func unknown(p float64, a *reading.Attempt) Finding {
+	f := Finding{Cause: Unknown, Title: "None of the known causes", Explains: knowledge.ExplainsAttempt, Probability: p, For: []Evidence{}, Against: []Evidence{},
+		Tell: "What is known does not explain this failure. The decisive event is the place to go on from."}
+	if a.Decisive != nil {
+		f.For = append(f.For, Evidence{Kind: "log", Place: &a.Decisive.Place, Text: a.Decisive.Text, Odds: 1})
+	}
+	return f
+}

@@ -1,0 +1,81 @@
+package docket
+
+import (
+	"context"
+	"time"
+
+	"diorthos/core/bag"
+	"diorthos/core/diagnosis"
+	"diorthos/core/knowledge"
+	"diorthos/core/ladder"
+	"diorthos/core/reading"
+)
+
+// A Docket is the report of a case.
+type Docket struct {
+	Knowledge string               `json:"knowledge"` // the version that it was drawn with
+	Machine   bag.Machine          `json:"machine"`
+	Gathered  time.Time            `json:"gathered"`
+	Tried     []Tried              `json:"tried"` // the latest attempt first
+	Broke     *Broke               `json:"broke,omitempty"`
+	Why       []diagnosis.Finding  `json:"why"`
+	ToDo      []ladder.Rung        `json:"toDo"`
+	Disks     []bag.Disk           `json:"disks"`
+	Files     []reading.FileReport `json:"files"`
+	Harmless  int                  `json:"harmless"` // records set apart that healthy machines show too
+}
+
+// Tried is one attempt, in short.
+type Tried struct {
+	Kind       string                  `json:"kind"`
+	Command    string                  `json:"command,omitempty"`
+	Began      time.Time               `json:"began,omitzero"`
+	Ended      time.Time               `json:"ended,omitzero"`
+	Outcome    reading.Outcome         `json:"outcome"`
+	Changes    []reading.PackageChange `json:"changes"`
+	Unfinished []reading.Event         `json:"unfinished"`
+	Files      []string                `json:"files"`
+}
+
+// Broke is where the latest attempt that failed was struck.
+type Broke struct {
+	Stage    string          `json:"stage,omitempty"`
+	Object   string          `json:"object,omitempty"`
+	Decisive reading.Event   `json:"decisive"`
+	Why      string          `json:"why"` // by which rule it was chosen
+	Chain    []reading.Event `json:"chain"`
+}
+
+// maxTried bounds how many attempts a docket lists.
+const maxTried = 20
+
+// Draw reads the logs and judges.
+func Draw(ctx context.Context, facts *bag.Facts, logs []reading.Source, k *knowledge.Knowledge, progress reading.Progress) (*Docket, error) {
+	timeline, err := k.Reader.Read(ctx, logs, progress)
+	if err != nil {
+		return nil, err
+	}
+	why, err := diagnosis.Rank(timeline, facts, k)
+	if err != nil {
+		return nil, err
+	}
+	d := &Docket{
+		Knowledge: k.Version, Machine: facts.Machine, Gathered: facts.Gathered, Tried: []Tried{},
+		Why: append([]diagnosis.Finding{}, why...), ToDo: ladder.Build(why, facts, k),
+		Disks: facts.Disks, Files: append([]reading.FileReport{}, timeline.Files...), Harmless: timeline.Harmless,
+	}
+	for i := len(timeline.Attempts) - 1; i >= 0 && len(d.Tried) < maxTried; i-- {
+		d.Tried = append(d.Tried, tried(timeline.Attempts[i]))
+	}
+	if a := timeline.Latest(); a != nil && a.Decisive != nil {
+		d.Broke = &Broke{Stage: a.Stage, Object: a.Object, Decisive: *a.Decisive, Why: a.Why, Chain: a.Chain}
+	}
+	return d, nil
+}
+
+func tried(a *reading.Attempt) Tried {
+	return Tried{
+		Kind: a.Kind, Command: a.Command, Began: a.Began, Ended: a.Ended, Outcome: a.Outcome, Files: a.Files,
+		Changes: append([]reading.PackageChange{}, a.Changes...), Unfinished: append([]reading.Event{}, a.Unfinished...),
+	}
+}

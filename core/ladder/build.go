@@ -1,0 +1,108 @@
+package ladder
+
+import (
+	"fmt"
+	"slices"
+	"sort"
+
+	"diorthos/core/bag"
+	"diorthos/core/block"
+	"diorthos/core/diagnosis"
+	"diorthos/core/knowledge"
+)
+
+// A Rung is a remedy chosen for one case.
+type Rung struct {
+	Number   int                    `json:"number"` // from 1
+	Remedy   string                 `json:"remedy"`
+	Title    string                 `json:"title"`
+	Why      string                 `json:"why"`
+	Invasive knowledge.Invasiveness `json:"invasive"`
+	Minutes  int                    `json:"minutes"`
+	Chance   float64                `json:"chance"` // that it cures what it is there for
+	By       string                 `json:"by"`     // diorthos or hands
+	Action   string                 `json:"action,omitempty"`
+	Does     string                 `json:"does,omitempty"`
+	Proof    string                 `json:"proof,omitempty"`
+	Steps    []knowledge.Step       `json:"steps,omitempty"`
+	Target   *block.Target          `json:"target,omitempty"` // the disk that it is for
+}
+
+// unlikely is the probability below which a cause gets no rung.
+const unlikely = 0.1
+
+// Build chooses and orders the rungs: what explains that the machine does not
+// start comes first, since nothing else can be proven before; then the more
+// likely to help for its cost. A remedy that several causes share stands once.
+func Build(findings []diagnosis.Finding, facts *bag.Facts, k *knowledge.Knowledge) []Rung {
+	type candidate struct {
+		rung  Rung
+		start bool
+		score float64
+	}
+	var list []candidate
+	seen := map[string]int{}
+	for _, f := range findings {
+		if f.Probability < unlikely {
+			continue
+		}
+		for _, id := range f.Remedies {
+			r := k.Remedies[id]
+			if at, ok := seen[id]; ok {
+				list[at].rung.Why += fmt.Sprintf("; %s (%.0f %%)", f.Title, 100*f.Probability)
+				continue
+			}
+			seen[id] = len(list)
+			chance := f.Probability * r.Helps
+			list = append(list, candidate{
+				rung: Rung{
+					Remedy: r.ID, Title: r.Title, Invasive: r.Invasive, Minutes: r.Minutes, Chance: chance, By: r.By, Action: r.Action, Does: r.Does, Proof: r.Proof, Steps: r.Steps,
+					Why: fmt.Sprintf("%s (%.0f %%)", f.Title, 100*f.Probability), Target: target(r, facts),
+				},
+				start: f.Explains == knowledge.ExplainsStart,
+				score: chance / cost(r),
+			})
+		}
+	}
+	sort.SliceStable(list, func(i, j int) bool {
+		a, b := list[i], list[j]
+		switch {
+		case a.start != b.start:
+			return a.start
+		case slices.Contains(k.Remedies[b.rung.Remedy].After, a.rung.Remedy):
+			return true
+		case slices.Contains(k.Remedies[a.rung.Remedy].After, b.rung.Remedy):
+			return false
+		}
+		return a.score > b.score
+	})
+	rungs := make([]Rung, len(list))
+	for i, c := range list {
+		rungs[i] = c.rung
+		rungs[i].Number = i + 1
+	}
+	return rungs
+}
+
+// cost grows tenfold with each degree of invasiveness, and with the time.
+func cost(r *knowledge.Remedy) float64 {
+	c := 1.0
+	for range r.Invasive.Degree() {
+		c *= 10
+	}
+	return c * (1 + float64(r.Minutes)/60)
+}
+
+// target is the disk that an action is for: the one that its guard accepts.
+func target(r *knowledge.Remedy, facts *bag.Facts) *block.Target {
+	action, ok := actions[r.Action]
+	if !ok {
+		return nil
+	}
+	for _, d := range facts.Disks {
+		if action.fits(d) {
+			return &block.Target{Path: d.Source, Size: d.Size, SectorSize: d.SectorSize, Marks: d.Marks}
+		}
+	}
+	return nil
+}

@@ -1,0 +1,185 @@
+package ladder
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"diorthos/core/block"
+	"diorthos/core/layout"
+)
+
+var (
+	// ErrGuard means that a guard said no. Nothing was changed.
+	ErrGuard = errors.New("guard refused")
+	// ErrProof means that the change was made, could not be proven, and was
+	// taken back.
+	ErrProof = errors.New("proof failed")
+	// ErrByHands means that a rung is for a person.
+	ErrByHands = errors.New("this rung is taken by hand")
+)
+
+// A Run is what taking one rung came to.
+type Run struct {
+	Rung    int           `json:"rung"`
+	Outcome Outcome       `json:"outcome"`
+	Guard   []Check       `json:"guard"`
+	Planned []Planned     `json:"planned"`
+	Proof   []Check       `json:"proof"`
+	Journal string        `json:"journal,omitempty"`
+	Began   time.Time     `json:"began"`
+	Took    time.Duration `json:"took"` // nanoseconds
+}
+
+// An Outcome is how a rung ended.
+type Outcome string
+
+// The outcomes of a rung.
+const (
+	Planning  Outcome = "planned"    // a dry run
+	Proven    Outcome = "proven"     // done, and the proof holds
+	Refused   Outcome = "refused"    // a guard said no; nothing was changed
+	TakenBack Outcome = "taken back" // done, not proven, undone
+)
+
+// Planned is one write in words.
+type Planned struct {
+	What   string `json:"what"`
+	Offset int64  `json:"offset"` // bytes
+	Length int    `json:"length"` // bytes
+}
+
+// Options say how a rung is taken.
+type Options struct {
+	DryRun  bool
+	Machine string
+	Case    int64
+	Path    string // where the target is, for the journal
+	// Journal opens the journal; it is not called on a dry run.
+	Journal func(block.Head) (*block.Journal, error)
+	Now     func() time.Time
+}
+
+// Take climbs one rung on dev: guard, journal, change, proof. The Run tells
+// what was seen, also when an error is returned.
+func Take(ctx context.Context, rung Rung, dev block.Device, o Options) (run *Run, err error) {
+	run = &Run{Rung: rung.Number, Began: o.Now().UTC(), Outcome: Refused, Guard: []Check{}, Planned: []Planned{}, Proof: []Check{}}
+	defer func() { run.Took = o.Now().Sub(run.Began) }()
+	act, ok := actions[rung.Action]
+	if !ok {
+		return run, fmt.Errorf("rung %d: %q: %w", rung.Number, rung.Title, ErrByHands)
+	}
+	before, err := layout.Read(dev)
+	if err != nil {
+		return run, err
+	}
+	run.Guard = append(run.Guard, sameDisk(rung, before))
+	run.Guard = append(run.Guard, act.guard(before)...)
+	if failed := firstFailed(run.Guard); failed != nil {
+		return run, fmt.Errorf("rung %d: %w: %s: %s; nothing was changed", rung.Number, ErrGuard, failed.What, failed.Saw)
+	}
+	writes, err := act.plan(before)
+	if errors.Is(err, layout.ErrNothingToMend) {
+		run.Guard = append(run.Guard, Check{What: "there is something to mend", Saw: err.Error()})
+		return run, fmt.Errorf("rung %d: %w: %w; nothing was changed", rung.Number, ErrGuard, err)
+	}
+	if err != nil {
+		return run, fmt.Errorf("rung %d: plan: %w", rung.Number, err)
+	}
+	for _, w := range writes {
+		run.Planned = append(run.Planned, Planned{What: w.What, Offset: w.Off, Length: len(w.Data)})
+	}
+	if o.DryRun {
+		run.Outcome = Planning
+		return run, nil
+	}
+	journal, err := o.Journal(block.Head{Action: rung.Action, Machine: o.Machine, Case: o.Case, Rung: rung.Remedy, Target: before.Target(o.Path), Started: o.Now().UTC()})
+	if err != nil {
+		return run, err
+	}
+	defer func() { err = errors.Join(err, journal.Close()) }()
+	if err := journal.Apply(ctx, dev, writes); err != nil {
+		return run, fmt.Errorf("rung %d: cut off: %w; go on with --resume or take it back with \"diorthos undo\"", rung.Number, err)
+	}
+	return run, prove(ctx, run, act, journal, before, dev)
+}
+
+// prove checks the effect and takes the change back when it is not there.
+func prove(ctx context.Context, run *Run, act action, journal *block.Journal, before *layout.Table, dev block.Device) error {
+	after, err := layout.Read(dev)
+	if err != nil {
+		return err
+	}
+	run.Proof = act.prove(before, after)
+	failed := firstFailed(run.Proof)
+	if failed == nil {
+		run.Outcome = Proven
+		return nil
+	}
+	if err := journal.Undo(ctx, dev); err != nil {
+		return fmt.Errorf("rung %d: %w: %s: %s; taking it back failed too: %w", run.Rung, ErrProof, failed.What, failed.Saw, err)
+	}
+	run.Outcome = TakenBack
+	return fmt.Errorf("rung %d: %w: %s: %s; it was taken back", run.Rung, ErrProof, failed.What, failed.Saw)
+}
+
+// Resume completes a rung that was cut off and proves it. A journal that was
+// cut off before anything was written is reported as ErrGuard: take the rung
+// anew.
+func Resume(ctx context.Context, rung Rung, dev block.Device, journal *block.Journal, now func() time.Time) (run *Run, err error) {
+	run = &Run{Rung: rung.Number, Began: now().UTC(), Outcome: Refused, Guard: []Check{}, Planned: []Planned{}, Proof: []Check{}}
+	defer func() { run.Took = now().Sub(run.Began) }()
+	head := journal.Head()
+	if head.Rung != rung.Remedy {
+		return run, fmt.Errorf("rung %d: %w: the journal is of %q, this rung is %q", rung.Number, ErrGuard, head.Rung, rung.Remedy)
+	}
+	if journal.State() == block.Noted {
+		return run, fmt.Errorf("rung %d: %w: it was cut off before anything was written; take it anew with another journal", rung.Number, ErrGuard)
+	}
+	before, err := layout.Read(dev)
+	if err != nil {
+		return run, err
+	}
+	if err := journal.Resume(ctx, dev); err != nil {
+		return run, err
+	}
+	for _, w := range journal.Changes() {
+		run.Planned = append(run.Planned, Planned{What: w.What, Offset: w.Off})
+	}
+	return run, prove(ctx, run, actions[head.Action], journal, before, dev)
+}
+
+// sameDisk compares the disk with the one that was diagnosed, by content.
+func sameDisk(rung Rung, t *layout.Table) Check {
+	now := t.Target("")
+	c := Check{What: "it is the disk that was diagnosed"}
+	switch want := rung.Target; {
+	case want == nil:
+		c.Saw = "the case names no disk for this rung"
+	case want.Size != now.Size:
+		c.Saw = fmt.Sprintf("it has %d bytes, the diagnosed one %d", now.Size, want.Size)
+	case !slices.Equal(want.Marks, now.Marks):
+		c.Saw = fmt.Sprintf("its marks are %v, those of the diagnosed one %v", now.Marks, want.Marks)
+	default:
+		c.OK, c.Saw = true, fmt.Sprintf("%d bytes, %s", now.Size, firstMark(now.Marks))
+	}
+	return c
+}
+
+func firstMark(marks []string) string {
+	if len(marks) == 0 {
+		return "no marks"
+	}
+	return fmt.Sprintf("%s and %d partitions", marks[0], len(marks)-1)
+}
+
+func firstFailed(checks []Check) *Check {
+	for i := range checks {
+		if !checks[i].OK {
+			return &checks[i]
+		}
+	}
+	return nil
+}
