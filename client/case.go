@@ -1,0 +1,114 @@
+package client
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strconv"
+	"time"
+
+	"diorthos/core/docket"
+)
+
+// The states of a case.
+const (
+	Received   = "received"   // on disk and in the queue
+	Reading    = "reading"    // a worker is at it
+	Open       = "open"       // its docket is there
+	Climbing   = "climbing"   // a climb is under way
+	Unreadable = "unreadable" // it was accepted and cannot be read; Problem says why
+)
+
+// A Case is one failed attempt on one machine, in short.
+type Case struct {
+	Number   int64     `json:"number" doc:"Number of the case"`
+	Machine  string    `json:"machine" doc:"Name of the machine"`
+	Site     string    `json:"site,omitempty" doc:"Where the machine stands"`
+	State    string    `json:"state" enum:"received,reading,open,climbing,unreadable"`
+	Received time.Time `json:"received" doc:"When its bag was acknowledged"`
+	Updated  time.Time `json:"updated" doc:"When anything about it changed last"`
+	By       string    `json:"by" doc:"Who handed it in"`
+	Bag      string    `json:"bag" doc:"SHA-256 of the bag's manifest"`
+	BagSize  int64     `json:"bagSize" doc:"Size of the packed bag in bytes"`
+	Headline string    `json:"headline,omitempty" doc:"The likeliest cause"`
+	Tried    string    `json:"tried,omitempty" doc:"What was tried, in short"`
+	Rungs    int       `json:"rungs" doc:"Rungs of its ladder"`
+	Proven   int       `json:"proven" doc:"Rungs that were taken and proven"`
+	Problem  string    `json:"problem,omitempty" doc:"Why it could not be read"`
+	Progress *Progress `json:"progress,omitempty"`
+}
+
+// Progress is how far the reading of a case came.
+type Progress struct {
+	Phase string `json:"phase" doc:"What is being done"`
+	Done  int64  `json:"done" doc:"Bytes read"`
+	Total int64  `json:"total" doc:"Bytes to read; 0 when not known yet"`
+}
+
+// A CaseDetail is a case with its docket and its climbs.
+type CaseDetail struct {
+	Case
+	Docket *docket.Docket `json:"docket,omitempty" doc:"Absent until it was read"`
+	Climbs []Climb        `json:"climbs" doc:"The latest first"`
+}
+
+// A CasePage is one page of a list of cases, the newest first.
+type CasePage struct {
+	Cases []Case `json:"cases"`
+	Next  int64  `json:"next,omitempty" doc:"Pass as \"before\" for the next page; absent on the last"`
+	Total int64  `json:"total" doc:"Cases that match; counted up to 10,000"`
+}
+
+// An Accepted is the answer to a bag.
+type Accepted struct {
+	Case
+	Again bool `json:"again" doc:"The same evidence had been handed in before; this is its case"`
+}
+
+// Submit hands in a bag of size bytes; -1 when the size is not known.
+func (c *Client) Submit(ctx context.Context, bag io.Reader, size int64) (*Accepted, error) {
+	req, err := c.request(ctx, http.MethodPost, "/api/v1/bags", bag)
+	if err != nil {
+		return nil, err
+	}
+	req.ContentLength = size
+	req.Header.Set("Content-Type", "application/octet-stream")
+	req.Header.Set("Expect", "100-continue") // be told of a missing token before sending it all
+	var a Accepted
+	return &a, c.do(req, &a)
+}
+
+// Case returns one case.
+func (c *Client) Case(ctx context.Context, number int64) (*CaseDetail, error) {
+	var d CaseDetail
+	return &d, c.get(ctx, fmt.Sprintf("/api/v1/cases/%d", number), &d)
+}
+
+// A CaseQuery selects cases. The zero value selects all.
+type CaseQuery struct {
+	Machine string // part of the name
+	State   string
+	Before  int64 // numbers below this one
+	Limit   int   // at most 200; 0 for 50
+}
+
+// Cases returns one page of cases.
+func (c *Client) Cases(ctx context.Context, q CaseQuery) (*CasePage, error) {
+	v := url.Values{}
+	for name, value := range map[string]string{"machine": q.Machine, "state": q.State, "before": number(q.Before), "limit": number(int64(q.Limit))} {
+		if value != "" {
+			v.Set(name, value)
+		}
+	}
+	var p CasePage
+	return &p, c.get(ctx, "/api/v1/cases?"+v.Encode(), &p)
+}
+
+func number(n int64) string {
+	if n == 0 {
+		return ""
+	}
+	return strconv.FormatInt(n, 10)
+}

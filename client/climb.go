@@ -1,0 +1,56 @@
+package client
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"time"
+
+	"diorthos/core/ladder"
+)
+
+// The states of a climb.
+const (
+	Running = "running"
+	Ended   = "ended"   // the run's outcome says how
+	CutOff  = "cut off" // it was told to stop, or failed in the middle
+)
+
+// A Climb is one run over rungs of a case's ladder.
+type Climb struct {
+	ID      int64        `json:"id"`
+	Case    int64        `json:"case"`
+	By      string       `json:"by" doc:"Who climbs"`
+	Host    string       `json:"host" doc:"The computer that does it"`
+	State   string       `json:"state" enum:"running,ended,cut off"`
+	Phase   string       `json:"phase,omitempty" doc:"What is being done right now"`
+	Began   time.Time    `json:"began"`
+	Ended   *time.Time   `json:"ended,omitempty"`
+	Runs    []ladder.Run `json:"runs" doc:"The rungs taken, in order"`
+	Problem string       `json:"problem,omitempty" doc:"Why it stopped"`
+}
+
+// A ClimbStart begins a climb.
+type ClimbStart struct {
+	Host string `json:"host" maxLength:"200" doc:"The computer that will do it"`
+}
+
+// A ClimbReport tells how a climb goes on. Fields left empty stay as they were.
+type ClimbReport struct {
+	State   string      `json:"state" enum:"running,ended,cut off"`
+	Phase   string      `json:"phase,omitempty" maxLength:"200"`
+	Run     *ladder.Run `json:"run,omitempty" doc:"A rung that was taken"`
+	Problem string      `json:"problem,omitempty" maxLength:"4000"`
+}
+
+// StartClimb tells the service that a climb of a case begins.
+func (c *Client) StartClimb(ctx context.Context, number int64, start ClimbStart) (*Climb, error) {
+	var climb Climb
+	return &climb, c.send(ctx, http.MethodPost, fmt.Sprintf("/api/v1/cases/%d/climbs", number), start, &climb)
+}
+
+// ReportClimb tells the service how a climb goes on.
+func (c *Client) ReportClimb(ctx context.Context, id int64, report ClimbReport) (*Climb, error) {
+	var climb Climb
+	return &climb, c.send(ctx, http.MethodPatch, fmt.Sprintf("/api/v1/climbs/%d", id), report, &climb)
+}

@@ -1,0 +1,150 @@
+package host
+
+import (
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"golang.org/x/sys/unix"
+
+	"diorthos/core/bag"
+	"diorthos/core/block"
+	"diorthos/core/ext"
+	"diorthos/core/layout"
+)
+
+// OpenDisk opens a disk image or a block device. The sector size of a device
+// is asked of the kernel; that of an image is sectorSize, 0 for 512.
+func OpenDisk(path string, sectorSize int, readOnly bool) (*block.Image, error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return nil, err
+	}
+	if info.Mode()&fs.ModeDevice != 0 && sectorSize == 0 {
+		f, err := os.Open(path)
+		if err != nil {
+			return nil, err
+		}
+		sectorSize, err = unix.IoctlGetInt(int(f.Fd()), unix.BLKSSZGET)
+		_ = f.Close()
+		if err != nil {
+			return nil, fmt.Errorf("open %s: ask for its sector size: %w", path, err)
+		}
+	}
+	return block.OpenImage(path, sectorSize, readOnly)
+}
+
+// A Platform knows one kind of operating system.
+type Platform interface {
+	// System tells which system lies on a volume.
+	System(fs.FS) (bag.System, bool)
+	// Mounts tells where that system mounts what, by UUID=, LABEL= or PARTUUID=.
+	Mounts(fs.FS) map[string]string
+	// Logs lists the logs of that system on a volume.
+	Logs(fs.FS) []string
+	// LogName is a log's name in a bag.
+	LogName(string) string
+}
+
+// A found system, with the volume that holds it.
+type found struct {
+	platform Platform
+	volume   fs.FS
+}
+
+// DescribeDisk looks at the tables of a disk and at what lies on its
+// partitions. The systems that it finds are returned beside the description.
+func DescribeDisk(src block.Source, id, path string, platforms []Platform) (*bag.Disk, []found, error) {
+	table, err := layout.Read(src)
+	if err != nil {
+		return nil, nil, fmt.Errorf("%s: %w", path, err)
+	}
+	d := &bag.Disk{
+		ID: id, Source: filepath.Base(path), Size: table.Size, SectorSize: table.SectorSize, Style: string(table.Style()), Marks: table.Target(path).Marks,
+		MBR:     bag.MBR{Signed: table.MBR.Signed, Protective: table.MBR.Protective(), HasCode: table.MBR.HasCode},
+		Primary: describeCopy(&table.Primary), Backup: describeCopy(&table.Backup),
+		Problems: append([]layout.Problem{}, table.Check()...), Partitions: []bag.Partition{},
+	}
+	var systems []found
+	mounts := map[string]string{}
+	for _, p := range table.Partitions() {
+		part := block.NewPart(src, p.Off, p.Length)
+		described := describePartition(p, layout.Recognise(part))
+		if volume := openVolume(part, described.Content.Kind); volume != nil {
+			for _, platform := range platforms {
+				if sys, ok := platform.System(volume); ok {
+					described.System, described.Role, described.Mount = &sys, "system", "/"
+					systems = append(systems, found{platform, volume})
+					for id, at := range platform.Mounts(volume) {
+						mounts[id] = at
+					}
+				}
+			}
+		}
+		d.Partitions = append(d.Partitions, described)
+	}
+	assignRoles(d.Partitions, mounts)
+	return d, systems, nil
+}
+
+// openVolume returns nil for what cannot be read as files.
+func openVolume(part *block.Part, kind string) fs.FS {
+	switch kind {
+	case "ext2", "ext3", "ext4":
+		if volume, err := ext.Open(part); err == nil {
+			return volume
+		}
+	}
+	return nil
+}
+
+func describeCopy(c *layout.Copy) bag.TableCopy {
+	d := bag.TableCopy{State: "absent", LBA: c.LBA}
+	if !c.Found {
+		return d
+	}
+	d.State = "damaged"
+	if c.Sound() {
+		d.State = "sound"
+	}
+	d.DiskGUID = c.Header.DiskGUID.String()
+	d.HeaderCRC, d.HeaderComputed = hex32(c.Header.CRC), hex32(c.Computed.Header)
+	d.EntriesCRC, d.EntriesComputed = hex32(c.Header.EntryCRC), hex32(c.Computed.Entries)
+	d.FirstUsable, d.LastUsable = c.Header.FirstUsable, c.Header.LastUsable
+	return d
+}
+
+func hex32(n uint32) string { return fmt.Sprintf("0x%08x", n) }
+
+func describePartition(p layout.Partition, c layout.Content) bag.Partition {
+	return bag.Partition{
+		Number: p.Number, Type: p.Type, TypeCode: p.TypeCode, ID: p.ID, Name: p.Name, Active: p.Active,
+		First: p.Span.First, Last: p.Span.Last, Offset: p.Off, Size: p.Length,
+		Content: bag.Content{Kind: c.Kind, Label: c.Label, UUID: c.UUID, Size: c.Size, Free: c.Free, LastMount: c.LastMount, Note: c.Note},
+	}
+}
+
+// assignRoles says what the system uses each partition for: by its own list
+// of mounts, and only where that says nothing by the partition's type.
+func assignRoles(parts []bag.Partition, mounts map[string]string) {
+	for i := range parts {
+		p := &parts[i]
+		if p.Role != "" {
+			continue
+		}
+		for _, id := range []string{"UUID=" + p.Content.UUID, "PARTUUID=" + p.ID, "LABEL=" + p.Content.Label} {
+			if at, ok := mounts[id]; ok && p.Mount == "" {
+				p.Mount = at
+			}
+		}
+		switch {
+		case p.Mount == "/boot/efi" || p.Mount == "/efi" || p.TypeCode == layout.TypeESP.String():
+			p.Role = "esp"
+		case p.Mount == "/boot":
+			p.Role = "boot"
+		default:
+			p.Role = "data"
+		}
+	}
+}

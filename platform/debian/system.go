@@ -1,0 +1,110 @@
+package debian
+
+import (
+	"io/fs"
+	"path"
+	"strings"
+
+	"diorthos/core/bag"
+)
+
+// Adapter finds each idea of the core on a Debian-family system.
+type Adapter struct{}
+
+// maxText bounds what is read of a small configuration file, in bytes.
+const maxText = 1 << 20
+
+// System tells which system lies on fsys. ok is false when none of the Debian
+// family does: it must name itself and have dpkg's database.
+func (Adapter) System(fsys fs.FS) (sys bag.System, ok bool) {
+	release := fields(readText(fsys, "etc/os-release"))
+	if len(release) == 0 {
+		release = fields(readText(fsys, "usr/lib/os-release"))
+	}
+	family := strings.Fields(release["ID"] + " " + release["ID_LIKE"])
+	if !contains(family, "debian") {
+		return bag.System{}, false
+	}
+	if _, err := fs.Stat(fsys, "var/lib/dpkg/status"); err != nil {
+		return bag.System{}, false
+	}
+	return bag.System{
+		Family:  "debian",
+		Name:    release["PRETTY_NAME"],
+		Version: release["VERSION_ID"],
+		Host:    strings.TrimSpace(readText(fsys, "etc/hostname")),
+	}, true
+}
+
+// Mounts tells, by the identifier that fstab uses ("UUID=…", "LABEL=…",
+// "PARTUUID=…"), where the system mounts each volume.
+func (Adapter) Mounts(fsys fs.FS) map[string]string {
+	mounts := map[string]string{}
+	for _, line := range strings.Split(readText(fsys, "etc/fstab"), "\n") {
+		parts := strings.Fields(line)
+		if len(parts) >= 2 && !strings.HasPrefix(parts[0], "#") {
+			mounts[parts[0]] = parts[1]
+		}
+	}
+	return mounts
+}
+
+// logs are where the family's installers and updaters write, as patterns.
+var logs = []string{
+	"var/log/dpkg.log*", "var/log/apt/history.log*", "var/log/apt/term.log*",
+	"var/log/unattended-upgrades/*.log*", "var/log/syslog*", "var/log/kern.log*", "var/log/installer/syslog*",
+}
+
+// Logs lists the logs that lie on fsys.
+func (Adapter) Logs(fsys fs.FS) []string {
+	var names []string
+	for _, pattern := range logs {
+		found, err := fs.Glob(fsys, pattern)
+		if err != nil {
+			continue
+		}
+		for _, name := range found {
+			if info, err := fs.Stat(fsys, name); err == nil && info.Mode().IsRegular() {
+				names = append(names, name)
+			}
+		}
+	}
+	return names
+}
+
+// LogName is the name that a log gets in a bag: without its folder's folders.
+func (Adapter) LogName(name string) string {
+	return path.Join("logs", strings.TrimPrefix(name, "var/log/"))
+}
+
+func readText(fsys fs.FS, name string) string {
+	info, err := fs.Stat(fsys, name)
+	if err != nil || info.Size() > maxText || !info.Mode().IsRegular() {
+		return ""
+	}
+	text, err := fs.ReadFile(fsys, name)
+	if err != nil {
+		return ""
+	}
+	return string(text)
+}
+
+// fields reads NAME=value lines, quotes taken away, as os-release(5) has them.
+func fields(text string) map[string]string {
+	m := map[string]string{}
+	for _, line := range strings.Split(text, "\n") {
+		if name, value, ok := strings.Cut(strings.TrimSpace(line), "="); ok && !strings.HasPrefix(name, "#") {
+			m[name] = strings.Trim(value, `"'`)
+		}
+	}
+	return m
+}
+
+func contains(list []string, want string) bool {
+	for _, s := range list {
+		if s == want {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,216 @@
+package fleet
+
+import (
+	"context"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"io/fs"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"diorthos/core/block"
+	"diorthos/core/fat"
+	"diorthos/core/layout"
+	"diorthos/standin/debian"
+)
+
+// Sizes of kestrel-office-3's disk, in bytes.
+const (
+	mib        = 1 << 20
+	diskSize   = 768 * mib
+	espSize    = 64 * mib
+	bootSize   = 72 * mib
+	sectorSize = 512
+	// overwritten is how much of the start of the disk was lost: the MBR and
+	// the whole primary GPT.
+	overwritten = 34 * sectorSize
+)
+
+// Kestrel is the name of the machine of the walk-through.
+const Kestrel = "kestrel-office-3"
+
+// KestrelOffice3 makes the disk of kestrel-office-3 at path: a Debian system
+// whose boot volume is full, whose last update failed for that, and the first
+// sectors of whose disk were overwritten afterwards. Needs mke2fs.
+func KestrelOffice3(ctx context.Context, path string) (err error) {
+	work, err := os.MkdirTemp(filepath.Dir(path), "making-")
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, os.RemoveAll(work)) }()
+	partial := filepath.Join(work, "disk.img")
+	if err := makeImage(partial, diskSize); err != nil {
+		return err
+	}
+	if err := fill(ctx, partial, work); err != nil {
+		return fmt.Errorf("make %s: %w", path, err)
+	}
+	if err := overwriteStart(partial); err != nil {
+		return err
+	}
+	return os.Rename(partial, path)
+}
+
+func makeImage(path string, size int64) error {
+	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	if err != nil {
+		return err
+	}
+	return errors.Join(f.Truncate(size), f.Close())
+}
+
+// kestrelPlan is the layout: room for the loader, a boot volume that was
+// generous years ago, and the rest for the system.
+func kestrelPlan() layout.Plan {
+	entry := func(name string, kind layout.GUID, first, size int64) layout.Entry {
+		return layout.Entry{Type: kind, ID: guid(Kestrel + " " + name), Name: name,
+			Span: layout.Span{First: uint64(first / sectorSize), Last: uint64((first+size)/sectorSize - 1)}}
+	}
+	const espAt, bootAt, rootAt = mib, mib + espSize, mib + espSize + bootSize
+	return layout.Plan{DiskGUID: guid(Kestrel + " disk"), Partitions: []layout.Entry{
+		entry("ESP", layout.TypeESP, espAt, espSize),
+		entry("boot", layout.TypeLinux, bootAt, bootSize),
+		entry("system", layout.TypeLinuxRoot, rootAt, diskSize-mib-rootAt),
+	}}
+}
+
+func fill(ctx context.Context, image, work string) (err error) {
+	dev, err := block.OpenImage(image, sectorSize, false)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, dev.Close()) }()
+	plan := kestrelPlan()
+	writes, err := layout.Create(dev.Size(), dev.SectorSize(), plan)
+	if err != nil {
+		return err
+	}
+	for _, w := range writes {
+		if _, err := dev.WriteAt(w.Data, w.Off); err != nil {
+			return err
+		}
+	}
+	esp, boot, root := plan.Partitions[0], plan.Partitions[1], plan.Partitions[2]
+	if err := fat.Format(&shifted{dev, int64(esp.First) * sectorSize}, int64(esp.Sectors())*sectorSize, fat.Options{Label: "ESP", Serial: 0x5ca1ab1e}); err != nil {
+		return err
+	}
+	if err := bootTree(filepath.Join(work, "boot")); err != nil {
+		return err
+	}
+	if err := systemTree(filepath.Join(work, "system")); err != nil {
+		return err
+	}
+	if err := dev.Sync(); err != nil {
+		return err
+	}
+	if err := makeExt(ctx, image, boot, "boot", "/boot", filepath.Join(work, "boot")); err != nil {
+		return err
+	}
+	return makeExt(ctx, image, root, "system", "/", filepath.Join(work, "system"))
+}
+
+// shifted is a device from a byte offset on.
+type shifted struct {
+	dev *block.Image
+	by  int64
+}
+
+func (s *shifted) WriteAt(p []byte, off int64) (int, error) { return s.dev.WriteAt(p, off+s.by) }
+
+// makeExt makes an ext4 volume in place, with the files of folder in it.
+func makeExt(ctx context.Context, image string, e layout.Entry, label, lastMount, folder string) error {
+	blocks := int64(e.Sectors()) * sectorSize / 1024
+	cmd := exec.CommandContext(ctx, "mke2fs", "-q", "-F", "-t", "ext4", "-b", "1024", "-m", "0", "-L", label, "-M", lastMount,
+		"-U", fsUUID(label), "-E", "offset="+strconv.FormatInt(int64(e.First)*sectorSize, 10)+",root_owner=0:0,nodiscard", "-d", folder, image, strconv.FormatInt(blocks, 10))
+	cmd.Env = append(os.Environ(), "PATH="+os.Getenv("PATH")+":/usr/sbin:/sbin")
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return fmt.Errorf("mke2fs: %w: %s (is e2fsprogs installed?)", err, strings.TrimSpace(string(out)))
+	}
+	return nil
+}
+
+// bootTree is what years of updates left on the boot volume.
+func bootTree(folder string) error {
+	noise := rand.NewChaCha8(sha256.Sum256([]byte(Kestrel)))
+	for _, f := range []struct {
+		name string
+		size int
+	}{
+		{"vmlinuz-5.10.0-28-cloud-amd64", 6 * mib}, {"initrd.img-5.10.0-28-cloud-amd64", 18 * mib},
+		{"vmlinuz-6.1.0-50-cloud-amd64", 7 * mib}, {"initrd.img-6.1.0-50-cloud-amd64", 15 * mib},
+		{"vmlinuz-6.1.0-56-cloud-amd64", 7 * mib}, {"config-6.1.0-56-cloud-amd64", 180 << 10}, {"System.map-6.1.0-56-cloud-amd64", 83},
+		{"grub/grub.cfg", 6 << 10},
+	} {
+		data := make([]byte, f.size)
+		_, _ = noise.Read(data)
+		if err := putFile(folder, f.name, data); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func systemTree(folder string) error {
+	files := map[string]string{
+		"etc/os-release":                       "PRETTY_NAME=\"Debian GNU/Linux 12 (bookworm)\"\nNAME=\"Debian GNU/Linux\"\nVERSION_ID=\"12\"\nVERSION=\"12 (bookworm)\"\nID=debian\n",
+		"etc/hostname":                         Kestrel + "\n",
+		"etc/fstab":                            fmt.Sprintf("UUID=%s / ext4 errors=remount-ro 0 1\nUUID=%s /boot ext4 defaults 0 2\nUUID=5CA1-AB1E /boot/efi vfat umask=0077 0 1\n", fsUUID("system"), fsUUID("boot")),
+		"var/lib/dpkg/status":                  "Package: linux-image-6.1.0-56-cloud-amd64\nStatus: install ok half-configured\nArchitecture: amd64\nVersion: 6.1.192-2\n\n",
+		"home/ragna/sailing-list-november.csv": "date,vessel,terminal,berth\n2026-11-24,MV Kestrel,Skerrow,2\n",
+	}
+	for name, text := range files {
+		if err := putFile(folder, name, []byte(text)); err != nil {
+			return err
+		}
+	}
+	logs, err := fs.Sub(debian.Captured, "captured/full-boot-volume")
+	if err != nil {
+		return err
+	}
+	for from, to := range map[string]string{"dpkg.log": "var/log/dpkg.log", "apt/history.log": "var/log/apt/history.log", "apt/term.log": "var/log/apt/term.log"} {
+		text, err := fs.ReadFile(logs, from)
+		if err != nil {
+			return err
+		}
+		if err := putFile(folder, to, text); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func putFile(folder, name string, data []byte) error {
+	path := filepath.Join(folder, name)
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return err
+	}
+	return os.WriteFile(path, data, 0o644)
+}
+
+// overwriteStart does what a program does that takes the disk for a file.
+func overwriteStart(path string) error {
+	f, err := os.OpenFile(path, os.O_WRONLY, 0)
+	if err != nil {
+		return err
+	}
+	line := "2026-11-23 08:02:11 berth=2 vessel=KESTREL draught=3.1 wind=NNW7\n"
+	data := []byte(strings.Repeat(line, overwritten/len(line)+1))[:overwritten]
+	_, err = f.WriteAt(data, 0)
+	return errors.Join(err, f.Close())
+}
+
+// guid is made from a name, so that a machine is the same each time.
+func guid(name string) layout.GUID {
+	sum := sha256.Sum256([]byte(name))
+	g := layout.GUID(sum[:16])
+	g[7] = g[7]&0x0f | 0x40 // version 4, in the disk's byte order
+	g[8] = g[8]&0x3f | 0x80
+	return g
+}
+
+func fsUUID(name string) string { return guid(Kestrel + " volume " + name).String() }
