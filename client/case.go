@@ -69,7 +69,7 @@ type Accepted struct {
 
 // Submit hands in a bag of size bytes; -1 when the size is not known.
 func (c *Client) Submit(ctx context.Context, bag io.Reader, size int64) (*Accepted, error) {
-	req, err := c.request(ctx, http.MethodPost, "/api/v1/bags", bag)
+	req, err := c.request(ctx, http.MethodPost, "/api/v1/bags", io.NopCloser(bag)) // the caller closes it
 	if err != nil {
 		return nil, err
 	}

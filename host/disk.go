@@ -63,7 +63,7 @@ func DescribeDisk(src block.Source, id, path string, platforms []Platform) (*bag
 	d := &bag.Disk{
 		ID: id, Source: filepath.Base(path), Size: table.Size, SectorSize: table.SectorSize, Style: string(table.Style()), Marks: table.Target(path).Marks,
 		MBR:     bag.MBR{Signed: table.MBR.Signed, Protective: table.MBR.Protective(), HasCode: table.MBR.HasCode},
-		Primary: describeCopy(&table.Primary), Backup: describeCopy(&table.Backup),
+		Primary: describeCopy(&table.Primary, table.Style()), Backup: describeCopy(&table.Backup, table.Style()),
 		Problems: append([]layout.Problem{}, table.Check()...), Partitions: []bag.Partition{},
 	}
 	var systems []found
@@ -99,12 +99,15 @@ func openVolume(part *block.Part, kind string) fs.FS {
 	return nil
 }
 
-func describeCopy(c *layout.Copy) bag.TableCopy {
+// describeCopy calls a copy damaged that is not there while the other is.
+func describeCopy(c *layout.Copy, style layout.Style) bag.TableCopy {
 	d := bag.TableCopy{State: "absent", LBA: c.LBA}
+	if style == layout.StyleGPT {
+		d.State = "damaged"
+	}
 	if !c.Found {
 		return d
 	}
-	d.State = "damaged"
 	if c.Sound() {
 		d.State = "sound"
 	}

@@ -120,10 +120,10 @@ var compiledSchema = sync.OnceValues(func() (*jsonschema.Schema, error) {
 		return nil, err
 	}
 	c := jsonschema.NewCompiler()
-	if err := c.AddResource("facts.schema.json", doc); err != nil {
+	if err := c.AddResource("urn:diorthos:facts:1", doc); err != nil {
 		return nil, err
 	}
-	return c.Compile("facts.schema.json")
+	return c.Compile("urn:diorthos:facts:1")
 })
 
 // ParseFacts checks raw against the schema and reads it.

@@ -1,6 +1,7 @@
 package diagnosis
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"math"
@@ -71,13 +72,39 @@ func Rank(timeline *reading.Timeline, facts *bag.Facts, k *knowledge.Knowledge) 
 	return list, nil
 }
 
+// asMap gives the facts as expressions see them: whole numbers stay whole.
 func asMap(facts *bag.Facts) (map[string]any, error) {
 	raw, err := json.Marshal(facts)
 	if err != nil {
 		return nil, err
 	}
+	d := json.NewDecoder(bytes.NewReader(raw))
+	d.UseNumber()
 	var m map[string]any
-	return m, json.Unmarshal(raw, &m)
+	if err := d.Decode(&m); err != nil {
+		return nil, err
+	}
+	return wholeNumbers(m).(map[string]any), nil
+}
+
+func wholeNumbers(v any) any {
+	switch v := v.(type) {
+	case map[string]any:
+		for name, e := range v {
+			v[name] = wholeNumbers(e)
+		}
+	case []any:
+		for i, e := range v {
+			v[i] = wholeNumbers(e)
+		}
+	case json.Number:
+		if n, err := v.Int64(); err == nil {
+			return n
+		}
+		f, _ := v.Float64() // what JSON wrote as a number is one
+		return f
+	}
+	return v
 }
 
 // weigh collects the evidence of one signature. It returns nil when nothing

@@ -153,13 +153,10 @@ func newEnvironment() (*environment, error) {
 }
 
 func sayBytes(v ref.Val) ref.Val {
-	switch n := v.Value().(type) {
-	case int64:
+	if n, ok := v.Value().(int64); ok {
 		return types.String(FormatBytes(n))
-	case float64:
-		return types.String(FormatBytes(int64(n)))
 	}
-	return types.NewErr("size_text() wants a number, got %T", v.Value())
+	return types.NewErr("size_text() wants a whole number, got %T", v.Value())
 }
 
 func (e *environment) program(text string, want *cel.Type) (cel.Program, error) {

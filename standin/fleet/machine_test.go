@@ -14,7 +14,7 @@ import (
 // table at the start of the disk is broken.
 func TestKestrelIsBrokenInOnePlaceOnly(t *testing.T) {
 	image := filepath.Join(t.TempDir(), "k.img")
-	if err := fleet.KestrelOffice3(context.Background(), image); err != nil {
+	if err := fleet.Machines[0].Make(context.Background(), image); err != nil {
 		t.Fatal(err)
 	}
 	out, _ := exec.Command("sgdisk", "--verify", image).CombinedOutput()

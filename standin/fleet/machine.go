@@ -1,15 +1,18 @@
 package fleet
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -31,13 +34,26 @@ const (
 	overwritten = 34 * sectorSize
 )
 
-// Kestrel is the name of the machine of the walk-through.
-const Kestrel = "kestrel-office-3"
+// Technician is the person whom the demo signs in.
+const Technician = "Ragna Holm"
 
-// KestrelOffice3 makes the disk of kestrel-office-3 at path: a Debian system
-// whose boot volume is full, whose last update failed for that, and the first
-// sectors of whose disk were overwritten afterwards. Needs mke2fs.
-func KestrelOffice3(ctx context.Context, path string) (err error) {
+// A Machine is one computer of the demo.
+type Machine struct {
+	Name, Site, Model string
+	FullBoot          bool // its last update failed, for the boot volume is full
+	Overwritten       bool // and the first sectors of its disk were overwritten since
+}
+
+// Machines are the computers of the demo. The first is that of the
+// walk-through.
+var Machines = []Machine{
+	{Name: "kestrel-office-3", Site: "MV Kestrel", Model: "Havnar D4 desktop", FullBoot: true, Overwritten: true},
+	{Name: "fulmar-office-1", Site: "MV Fulmar", Model: "Havnar D4 desktop", FullBoot: true},
+	{Name: "lerrick-kiosk-2", Site: "Lerrick terminal", Model: "Havnar K1 kiosk"},
+}
+
+// Make makes the machine's disk at path. Needs mke2fs.
+func (m Machine) Make(ctx context.Context, path string) (err error) {
 	work, err := os.MkdirTemp(filepath.Dir(path), "making-")
 	if err != nil {
 		return err
@@ -47,11 +63,13 @@ func KestrelOffice3(ctx context.Context, path string) (err error) {
 	if err := makeImage(partial, diskSize); err != nil {
 		return err
 	}
-	if err := fill(ctx, partial, work); err != nil {
+	if err := m.fill(ctx, partial, work); err != nil {
 		return fmt.Errorf("make %s: %w", path, err)
 	}
-	if err := overwriteStart(partial); err != nil {
-		return err
+	if m.Overwritten {
+		if err := overwriteStart(partial); err != nil {
+			return err
+		}
 	}
 	return os.Rename(partial, path)
 }
@@ -64,28 +82,28 @@ func makeImage(path string, size int64) error {
 	return errors.Join(f.Truncate(size), f.Close())
 }
 
-// kestrelPlan is the layout: room for the loader, a boot volume that was
+// plan is the layout: room for the loader, a boot volume that was
 // generous years ago, and the rest for the system.
-func kestrelPlan() layout.Plan {
+func (m Machine) plan() layout.Plan {
 	entry := func(name string, kind layout.GUID, first, size int64) layout.Entry {
-		return layout.Entry{Type: kind, ID: guid(Kestrel + " " + name), Name: name,
+		return layout.Entry{Type: kind, ID: guid(m.Name + " " + name), Name: name,
 			Span: layout.Span{First: uint64(first / sectorSize), Last: uint64((first+size)/sectorSize - 1)}}
 	}
 	const espAt, bootAt, rootAt = mib, mib + espSize, mib + espSize + bootSize
-	return layout.Plan{DiskGUID: guid(Kestrel + " disk"), Partitions: []layout.Entry{
+	return layout.Plan{DiskGUID: guid(m.Name + " disk"), Partitions: []layout.Entry{
 		entry("ESP", layout.TypeESP, espAt, espSize),
 		entry("boot", layout.TypeLinux, bootAt, bootSize),
 		entry("system", layout.TypeLinuxRoot, rootAt, diskSize-mib-rootAt),
 	}}
 }
 
-func fill(ctx context.Context, image, work string) (err error) {
+func (m Machine) fill(ctx context.Context, image, work string) (err error) {
 	dev, err := block.OpenImage(image, sectorSize, false)
 	if err != nil {
 		return err
 	}
 	defer func() { err = errors.Join(err, dev.Close()) }()
-	plan := kestrelPlan()
+	plan := m.plan()
 	writes, err := layout.Create(dev.Size(), dev.SectorSize(), plan)
 	if err != nil {
 		return err
@@ -99,19 +117,19 @@ func fill(ctx context.Context, image, work string) (err error) {
 	if err := fat.Format(&shifted{dev, int64(esp.First) * sectorSize}, int64(esp.Sectors())*sectorSize, fat.Options{Label: "ESP", Serial: 0x5ca1ab1e}); err != nil {
 		return err
 	}
-	if err := bootTree(filepath.Join(work, "boot")); err != nil {
+	if err := m.bootTree(filepath.Join(work, "boot")); err != nil {
 		return err
 	}
-	if err := systemTree(filepath.Join(work, "system")); err != nil {
+	if err := m.systemTree(filepath.Join(work, "system")); err != nil {
 		return err
 	}
 	if err := dev.Sync(); err != nil {
 		return err
 	}
-	if err := makeExt(ctx, image, boot, "boot", "/boot", filepath.Join(work, "boot")); err != nil {
+	if err := m.makeExt(ctx, image, boot, "boot", "/boot", filepath.Join(work, "boot")); err != nil {
 		return err
 	}
-	return makeExt(ctx, image, root, "system", "/", filepath.Join(work, "system"))
+	return m.makeExt(ctx, image, root, "system", "/", filepath.Join(work, "system"))
 }
 
 // shifted is a device from a byte offset on.
@@ -123,10 +141,10 @@ type shifted struct {
 func (s *shifted) WriteAt(p []byte, off int64) (int, error) { return s.dev.WriteAt(p, off+s.by) }
 
 // makeExt makes an ext4 volume in place, with the files of folder in it.
-func makeExt(ctx context.Context, image string, e layout.Entry, label, lastMount, folder string) error {
+func (m Machine) makeExt(ctx context.Context, image string, e layout.Entry, label, lastMount, folder string) error {
 	blocks := int64(e.Sectors()) * sectorSize / 1024
 	cmd := exec.CommandContext(ctx, "mke2fs", "-q", "-F", "-t", "ext4", "-b", "1024", "-m", "0", "-L", label, "-M", lastMount,
-		"-U", fsUUID(label), "-E", "offset="+strconv.FormatInt(int64(e.First)*sectorSize, 10)+",root_owner=0:0,nodiscard", "-d", folder, image, strconv.FormatInt(blocks, 10))
+		"-U", m.fsUUID(label), "-E", "offset="+strconv.FormatInt(int64(e.First)*sectorSize, 10)+",root_owner=0:0,nodiscard", "-d", folder, image, strconv.FormatInt(blocks, 10))
 	cmd.Env = append(os.Environ(), "PATH="+os.Getenv("PATH")+":/usr/sbin:/sbin")
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return fmt.Errorf("mke2fs: %w: %s (is e2fsprogs installed?)", err, strings.TrimSpace(string(out)))
@@ -135,31 +153,28 @@ func makeExt(ctx context.Context, image string, e layout.Entry, label, lastMount
 }
 
 // bootTree is what years of updates left on the boot volume.
-func bootTree(folder string) error {
-	noise := rand.NewChaCha8(sha256.Sum256([]byte(Kestrel)))
-	for _, f := range []struct {
-		name string
-		size int
-	}{
-		{"vmlinuz-5.10.0-28-cloud-amd64", 6 * mib}, {"initrd.img-5.10.0-28-cloud-amd64", 18 * mib},
-		{"vmlinuz-6.1.0-50-cloud-amd64", 7 * mib}, {"initrd.img-6.1.0-50-cloud-amd64", 15 * mib},
-		{"vmlinuz-6.1.0-56-cloud-amd64", 7 * mib}, {"config-6.1.0-56-cloud-amd64", 180 << 10}, {"System.map-6.1.0-56-cloud-amd64", 83},
-		{"grub/grub.cfg", 6 << 10},
-	} {
-		data := make([]byte, f.size)
+func (m Machine) bootTree(folder string) error {
+	noise := rand.NewChaCha8(sha256.Sum256([]byte(m.Name)))
+	files := map[string]int{"vmlinuz-6.1.0-50-cloud-amd64": 7 * mib, "initrd.img-6.1.0-50-cloud-amd64": 15 * mib, "grub/grub.cfg": 6 << 10}
+	if m.FullBoot {
+		files["vmlinuz-5.10.0-28-cloud-amd64"], files["initrd.img-5.10.0-28-cloud-amd64"] = 6*mib, 18*mib
+		files["vmlinuz-6.1.0-56-cloud-amd64"], files["config-6.1.0-56-cloud-amd64"] = 7*mib, 180<<10
+	}
+	for _, name := range slices.Sorted(maps.Keys(files)) {
+		data := make([]byte, files[name])
 		_, _ = noise.Read(data)
-		if err := putFile(folder, f.name, data); err != nil {
+		if err := putFile(folder, name, data); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func systemTree(folder string) error {
+func (m Machine) systemTree(folder string) error {
 	files := map[string]string{
 		"etc/os-release":                       "PRETTY_NAME=\"Debian GNU/Linux 12 (bookworm)\"\nNAME=\"Debian GNU/Linux\"\nVERSION_ID=\"12\"\nVERSION=\"12 (bookworm)\"\nID=debian\n",
-		"etc/hostname":                         Kestrel + "\n",
-		"etc/fstab":                            fmt.Sprintf("UUID=%s / ext4 errors=remount-ro 0 1\nUUID=%s /boot ext4 defaults 0 2\nUUID=5CA1-AB1E /boot/efi vfat umask=0077 0 1\n", fsUUID("system"), fsUUID("boot")),
+		"etc/hostname":                         m.Name + "\n",
+		"etc/fstab":                            fmt.Sprintf("UUID=%s / ext4 errors=remount-ro 0 1\nUUID=%s /boot ext4 defaults 0 2\nUUID=5CA1-AB1E /boot/efi vfat umask=0077 0 1\n", m.fsUUID("system"), m.fsUUID("boot")),
 		"var/lib/dpkg/status":                  "Package: linux-image-6.1.0-56-cloud-amd64\nStatus: install ok half-configured\nArchitecture: amd64\nVersion: 6.1.192-2\n\n",
 		"home/ragna/sailing-list-november.csv": "date,vessel,terminal,berth\n2026-11-24,MV Kestrel,Skerrow,2\n",
 	}
@@ -177,11 +192,26 @@ func systemTree(folder string) error {
 		if err != nil {
 			return err
 		}
+		if !m.FullBoot {
+			text = quietDay(from, text)
+		}
 		if err := putFile(folder, to, text); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// quietDay keeps of a log what was written before the night of the update.
+func quietDay(name string, text []byte) []byte {
+	begin := map[string]string{"dpkg.log": "startup archives unpack\n", "apt/history.log": "\nStart-Date: ", "apt/term.log": "\nLog started: "}[name]
+	second := bytes.LastIndex(text, []byte(begin))
+	if name == "dpkg.log" {
+		first := bytes.Index(text, []byte(begin)) + len(begin)
+		second = first + bytes.Index(text[first:], []byte(begin))
+		second = bytes.LastIndexByte(text[:second], '\n') + 1
+	}
+	return text[:second]
 }
 
 func putFile(folder, name string, data []byte) error {
@@ -213,4 +243,4 @@ func guid(name string) layout.GUID {
 	return g
 }
 
-func fsUUID(name string) string { return guid(Kestrel + " volume " + name).String() }
+func (m Machine) fsUUID(name string) string { return guid(m.Name + " volume " + name).String() }

@@ -1,0 +1,121 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+
+	"github.com/urfave/cli/v3"
+
+	"diorthos/client"
+)
+
+func casesCommand() *cli.Command {
+	return &cli.Command{
+		Name: "cases", Usage: "list cases, the newest first",
+		Description: "Example:\n   diorthos cases --machine kestrel",
+		Flags: append(serviceFlags(),
+			&cli.StringFlag{Name: "machine", Usage: "only machines with this in their name"},
+			&cli.StringFlag{Name: "state", Usage: "only cases that are received, reading, open, climbing or unreadable"},
+			&cli.Int64Flag{Name: "before", Usage: "only cases with a lower number"},
+			&cli.IntFlag{Name: "limit", Usage: "cases on a page, 1 to 200", Value: 20}, jsonFlag()),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if _, err := args(c); err != nil {
+				return err
+			}
+			page, err := service(c).Cases(ctx, client.CaseQuery{Machine: c.String("machine"), State: c.String("state"), Before: c.Int64("before"), Limit: c.Int("limit")})
+			if err != nil {
+				return err
+			}
+			if done, err := put(c, page); done {
+				return err
+			}
+			showCases(newPage(c), page)
+			return nil
+		},
+	}
+}
+
+func showCases(p *page, list *client.CasePage) {
+	if len(list.Cases) == 0 {
+		p.line("No cases. Hand one in: diorthos gather …, then diorthos submit BAG")
+		return
+	}
+	var rows [][]string
+	for _, cs := range list.Cases {
+		proven := ""
+		if cs.Rungs > 0 {
+			proven = fmt.Sprintf("%d of %d", cs.Proven, cs.Rungs)
+		}
+		rows = append(rows, []string{strconv.FormatInt(cs.Number, 10), cs.Machine, stateMark(cs.State), cs.Tried, cs.Headline + cs.Problem, proven, when(cs.Received)})
+	}
+	p.table([]string{"case", "machine", "state", "tried", "likeliest cause", "proven", "received (UTC)"}, rows, 1)
+	if list.Next > 0 {
+		p.line("%s", p.faint(fmt.Sprintf("more: diorthos cases --before %d", list.Next)))
+	}
+}
+
+func stateMark(state string) string {
+	marks := map[string]string{client.Received: "○", client.Reading: "◔", client.Open: "●", client.Climbing: "◑", client.Unreadable: "✕"}
+	return marks[state] + " " + state
+}
+
+func caseCommand() *cli.Command {
+	return &cli.Command{
+		Name: "case", Usage: "print the docket of a case: what was tried, where it broke, why, what to do", ArgsUsage: "NUMBER",
+		Description: "Example:\n   diorthos case 1",
+		Flags:       append(serviceFlags(), jsonFlag()),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			number, err := caseNumber(c)
+			if err != nil {
+				return err
+			}
+			d, err := service(c).Case(ctx, number)
+			if err != nil {
+				return err
+			}
+			if done, err := put(c, d); done {
+				return err
+			}
+			showCase(newPage(c), d)
+			return nil
+		},
+	}
+}
+
+func caseNumber(c *cli.Command) (int64, error) {
+	a, err := args(c, "NUMBER")
+	if err != nil {
+		return 0, err
+	}
+	n, err := strconv.ParseInt(a[0], 10, 64)
+	if err != nil || n < 1 {
+		return 0, usage(c, fmt.Errorf("%q is not the number of a case", a[0]))
+	}
+	return n, nil
+}
+
+func showCase(p *page, d *client.CaseDetail) {
+	title := d.Machine
+	if d.Site != "" {
+		title += ", " + d.Site
+	}
+	p.line("%s  %s  %s", p.strong(fmt.Sprintf("Case %d", d.Number)), p.strong(title), stateMark(d.State))
+	p.line("%s", p.faint(fmt.Sprintf("received %s UTC from %s, bag %.12s", when(d.Received), d.By, d.Bag)))
+	if d.Problem != "" {
+		p.hang(p.bad(markBroken)+" ", d.Problem)
+	}
+	if d.Docket == nil {
+		p.line("It has not been read yet.")
+		return
+	}
+	showTried(p, d.Docket)
+	showBroke(p, d.Docket)
+	showWhy(p, d.Docket)
+	showToDo(p, d.Docket, outcomes(d.Climbs))
+	for _, disk := range d.Docket.Disks {
+		p.head("Disk")
+		showDisk(p, disk)
+	}
+	showClimbs(p, d.Climbs)
+}

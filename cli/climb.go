@@ -1,0 +1,216 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"diorthos/client"
+	"diorthos/core/block"
+	"diorthos/core/knowledge"
+	"diorthos/core/ladder"
+	"diorthos/host"
+)
+
+func climbCommand() *cli.Command {
+	return &cli.Command{
+		Name: "climb", Usage: "take a rung of a case's ladder: guard, journal, change, proof", ArgsUsage: "NUMBER",
+		Description: "Takes the first rung that is not proven yet, or the one named. What stood on the disk before is kept in a\njournal; \"diorthos undo JOURNAL\" brings it back. The outcome goes onto the docket.\n" +
+			"Exit status 1 if a guard or the proof said no.\n\nExamples:\n   diorthos climb 1 --image .demo/kestrel-office-3.img --dry-run\n   diorthos climb 1 --image .demo/kestrel-office-3.img\n   diorthos climb 1 --image .demo/kestrel-office-3.img --resume kestrel-office-3.journal",
+		Flags: append(serviceFlags(),
+			&cli.StringFlag{Name: "image", Usage: "disk image or block device to work on", Required: true},
+			&cli.BoolFlag{Name: "dry-run", Usage: "show what would be done and change nothing"},
+			&cli.IntFlag{Name: "rung", Usage: "take this rung"},
+			&cli.StringFlag{Name: "journal", Usage: "journal to write; by default beside the image, or here for a device"},
+			&cli.StringFlag{Name: "resume", Usage: "complete the climb of this journal, which was cut off"},
+			sectorFlag(), jsonFlag()),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			number, err := caseNumber(c)
+			if err != nil {
+				return err
+			}
+			d, err := service(c).Case(ctx, number)
+			if err != nil {
+				return err
+			}
+			rung, err := chooseRung(c, d)
+			if err != nil {
+				return err
+			}
+			run, err := takeRung(ctx, c, d, *rung)
+			if run == nil {
+				return err
+			}
+			if done, errOut := put(c, run); done {
+				return afterRun(c, err, errOut)
+			}
+			p := newPage(c)
+			p.line("%s  %s", p.strong(fmt.Sprintf("Rung %d of %d  %s", rung.Number, len(d.Docket.ToDo), rung.Title)), p.faint(string(rung.Invasive)))
+			showRun(p, "  ", *run)
+			if run.Outcome == ladder.Proven {
+				showNext(p, d, rung.Number, run.Journal)
+			}
+			return afterRun(c, err, nil)
+		},
+	}
+}
+
+// afterRun tells a refusal, which is a finding, from a failure to work.
+func afterRun(c *cli.Command, err, errOut error) error {
+	if errors.Is(err, ladder.ErrGuard) || errors.Is(err, ladder.ErrProof) {
+		_, _ = fmt.Fprintln(c.Root().ErrWriter, "diorthos:", oneLine(err))
+		return errors.Join(errFound, errOut)
+	}
+	return errors.Join(err, errOut)
+}
+
+func chooseRung(c *cli.Command, d *client.CaseDetail) (*ladder.Rung, error) {
+	if d.Docket == nil {
+		return nil, fmt.Errorf("case %d has not been read yet: see \"diorthos case %d\"", d.Number, d.Number)
+	}
+	rungs := d.Docket.ToDo
+	want := c.Int("rung")
+	if want == 0 {
+		done := outcomes(d.Climbs)
+		for _, r := range rungs {
+			if done[r.Number] != ladder.Proven || c.IsSet("resume") {
+				want = r.Number
+				break
+			}
+		}
+	}
+	switch {
+	case len(rungs) == 0:
+		return nil, fmt.Errorf("case %d has no ladder: nothing was found that a remedy is known for", d.Number)
+	case want == 0:
+		return nil, fmt.Errorf("all %d rungs of case %d are proven", len(rungs), d.Number)
+	case want < 0 || want > len(rungs):
+		return nil, fmt.Errorf("case %d has rungs 1 to %d, no rung %d", d.Number, len(rungs), want)
+	}
+	r := &rungs[want-1]
+	if r.By == knowledge.ByHands {
+		return nil, fmt.Errorf("rung %d, %q, is taken by hand: its steps are in \"diorthos case %d\"", r.Number, r.Title, d.Number)
+	}
+	return r, nil
+}
+
+// takeRung does the work and keeps the service told. Losing the service in
+// the middle does not stop a change that has begun.
+func takeRung(ctx context.Context, c *cli.Command, d *client.CaseDetail, rung ladder.Rung) (run *ladder.Run, err error) {
+	path := c.String("image")
+	dry := c.Bool("dry-run")
+	dev, err := host.OpenDisk(path, c.Int("sector-size"), dry)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { err = errors.Join(err, dev.Close()) }()
+	o := ladder.Options{DryRun: dry, Machine: d.Machine, Case: d.Number, Path: absolute(path), Now: time.Now}
+	if dry {
+		return ladder.Take(ctx, rung, dev, o)
+	}
+	journal := c.String("journal")
+	if c.IsSet("resume") {
+		journal = c.String("resume")
+	} else if journal == "" {
+		if journal, err = journalPath(path, d.Machine); err != nil {
+			return nil, err
+		}
+	}
+	s := service(c)
+	climb, err := s.StartClimb(ctx, d.Number, client.ClimbStart{Host: hostName()})
+	if err != nil {
+		return nil, err
+	}
+	if c.IsSet("resume") {
+		run, err = resume(ctx, rung, dev, journal)
+	} else {
+		o.Journal = func(h block.Head) (*block.Journal, error) {
+			_, _ = s.ReportClimb(ctx, climb.ID, client.ClimbReport{State: client.Running, Phase: "writing"})
+			return block.CreateJournal(journal, h)
+		}
+		run, err = ladder.Take(ctx, rung, dev, o)
+	}
+	if run != nil && run.Outcome != ladder.Refused {
+		run.Journal = absolute(journal)
+	}
+	return run, errors.Join(err, reportEnd(ctx, s, climb.ID, run, err))
+}
+
+func resume(ctx context.Context, rung ladder.Rung, dev block.Device, path string) (run *ladder.Run, err error) {
+	j, err := block.OpenJournal(path)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { err = errors.Join(err, j.Close()) }()
+	return ladder.Resume(ctx, rung, dev, j, time.Now)
+}
+
+// reportEnd tells the service how it ended, also when the climb was told to
+// stop. The disk is in a known state by then, whether this arrives or not.
+func reportEnd(ctx context.Context, s *client.Client, id int64, run *ladder.Run, err error) error {
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 20*time.Second)
+	defer cancel()
+	report := client.ClimbReport{State: client.Ended, Run: run}
+	if err != nil {
+		report.Problem = oneLine(err)
+		if !errors.Is(err, ladder.ErrGuard) && !errors.Is(err, ladder.ErrProof) {
+			report.State, report.Run = client.CutOff, nil
+		}
+	}
+	if _, failed := s.ReportClimb(ctx, id, report); failed != nil {
+		return fmt.Errorf("the disk is as shown, but the service could not be told: %w", failed)
+	}
+	return nil
+}
+
+// journalPath is beside an image; for a device it is in the folder where the
+// command runs, since a journal must not lie on the disk that it is about.
+func journalPath(image, machine string) (string, error) {
+	info, err := os.Stat(image)
+	if err != nil {
+		return "", err
+	}
+	folder := filepath.Dir(image)
+	if info.Mode()&fs.ModeDevice != 0 {
+		folder = "."
+	}
+	stamp := time.Now().UTC().Format("20060102-150405")
+	return filepath.Join(folder, machine+"-"+stamp+".journal"), nil
+}
+
+func absolute(path string) string {
+	if a, err := filepath.Abs(path); err == nil {
+		return a
+	}
+	return path
+}
+
+func showNext(p *page, d *client.CaseDetail, done int, journal string) {
+	p.line("")
+	p.line("  take it back  diorthos undo %s", relative(journal))
+	i := slices.IndexFunc(d.Docket.ToDo, func(r ladder.Rung) bool { return r.Number > done })
+	if i < 0 {
+		return
+	}
+	next := d.Docket.ToDo[i]
+	p.line("  next          rung %d, %s, by %s: diorthos case %d", next.Number, next.Title, next.By, d.Number)
+}
+
+// relative shortens a path below the folder where the command runs.
+func relative(path string) string {
+	here, err := os.Getwd()
+	if err != nil {
+		return path
+	}
+	if r, err := filepath.Rel(here, path); err == nil && filepath.IsLocal(r) {
+		return r
+	}
+	return path
+}

@@ -1,0 +1,244 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+
+	"diorthos/client"
+	"diorthos/core/diagnosis"
+	"diorthos/core/docket"
+	"diorthos/core/ladder"
+	"diorthos/core/reading"
+)
+
+// maxShown bounds lists on a screen; the rest is counted.
+const maxShown = 6
+
+func showTried(p *page, d *docket.Docket) {
+	p.head("What was tried")
+	if len(d.Tried) == 0 {
+		p.line("  no attempt stands in these logs")
+	}
+	for i, t := range d.Tried {
+		if i == maxShown {
+			p.line("  and %d earlier", len(d.Tried)-i)
+			break
+		}
+		kind := t.Kind
+		if kind == "" {
+			kind = "attempt"
+		}
+		p.line("  %s %s %s  %s to %s  %s", outcomeMark(p, t.Outcome), kind, p.strong(string(t.Outcome)), when(t.Began), endOf(t), p.faint(summary(t)))
+		if t.Command != "" {
+			p.hang("      ", t.Command)
+		}
+		if i == 0 && len(t.Unfinished) > 0 {
+			var left []string
+			for _, e := range t.Unfinished {
+				left = append(left, e.Object+" "+e.State)
+			}
+			p.hang("      left unfinished: ", strings.Join(left, ", "))
+		}
+	}
+}
+
+func outcomeMark(p *page, o reading.Outcome) string {
+	if o == reading.Succeeded {
+		return p.good(markGood)
+	}
+	return p.bad(markBroken)
+}
+
+func endOf(t docket.Tried) string {
+	if t.Ended.IsZero() {
+		return "no end noted"
+	}
+	if t.Ended.Format("2006-01-02") == t.Began.Format("2006-01-02") {
+		return t.Ended.Format("15:04:05")
+	}
+	return when(t.Ended)
+}
+
+func summary(t docket.Tried) string {
+	count := map[string]int{}
+	var order []string
+	for _, c := range t.Changes {
+		if count[c.Action] == 0 {
+			order = append(order, c.Action)
+		}
+		count[c.Action]++
+	}
+	var words []string
+	for _, a := range order {
+		words = append(words, fmt.Sprintf("%s %d", a, count[a]))
+	}
+	return strings.Join(words, ", ")
+}
+
+func showBroke(p *page, d *docket.Docket) {
+	if d.Broke == nil {
+		return
+	}
+	p.head("Where it broke")
+	b := d.Broke
+	p.line("  %s", p.strong(strings.TrimSpace(b.Stage+" "+b.Object)))
+	p.hang("  decisive  ", at(&b.Decisive.Place))
+	p.quote(b.Decisive.Text)
+	p.hang("  because   ", b.Why)
+	if len(b.Chain) > 1 {
+		p.line("  then      %s", plural(len(b.Chain)-1, "record followed from it", "records followed from it"))
+		for i, e := range b.Chain[1:] {
+			if i == maxShown {
+				p.line("            and %d more", len(b.Chain)-1-i)
+				break
+			}
+			p.hang(fmt.Sprintf("  %9d ", e.Line), strings.ReplaceAll(e.Text, "\n", " "))
+		}
+	}
+}
+
+func (p *page) quote(s string) {
+	for _, l := range strings.Split(s, "\n") {
+		p.hang("            │ ", l)
+	}
+}
+
+func at(place *reading.Place) string { return fmt.Sprintf("%s line %d", place.File, place.Line) }
+
+func showWhy(p *page, d *docket.Docket) {
+	if len(d.Why) == 0 {
+		return
+	}
+	p.head("Why")
+	for i, f := range d.Why {
+		if i > 0 {
+			p.line("")
+		}
+		p.line("  %s  %s  %s", p.strong(percent(f.Probability)), p.strong(f.Title), p.faint(explains(f)))
+		p.para(8, f.Tell)
+		p.evidence(markGood, "for", f.For)
+		p.evidence(markNone, "against", f.Against)
+	}
+}
+
+func explains(f diagnosis.Finding) string {
+	if f.Explains == "start" {
+		return "why it does not start"
+	}
+	return "why the attempt failed"
+}
+
+func (p *page) evidence(mark, word string, list []diagnosis.Evidence) {
+	for _, e := range list {
+		lead := fmt.Sprintf("        %s %-8s", mark, word)
+		if e.Place == nil {
+			p.hang(lead, e.Text)
+			continue
+		}
+		p.hang(lead, at(e.Place)+": "+strings.ReplaceAll(e.Text, "\n", " "))
+	}
+}
+
+func showToDo(p *page, d *docket.Docket, done map[int]ladder.Outcome) {
+	if len(d.ToDo) == 0 {
+		return
+	}
+	p.head("What to do")
+	for _, r := range d.ToDo {
+		state := ""
+		if o, ok := done[r.Number]; ok {
+			state = "  " + runMark(p, o)
+		}
+		p.line("  %d  %s  %s%s", r.Number, p.strong(r.Title), p.faint(fmt.Sprintf("%s · by %s · about %d min", r.Invasive, r.By, r.Minutes)), state)
+		p.hang("     why   ", r.Why)
+		if r.Does != "" {
+			p.hang("     does  ", r.Does)
+		}
+		for i, s := range r.Steps {
+			p.hang(fmt.Sprintf("     %d.    ", i+1), s.Do)
+			p.hang("           → ", s.Shows)
+		}
+		if r.Proof != "" {
+			p.hang("     proof ", r.Proof)
+		}
+	}
+}
+
+func runMark(p *page, o ladder.Outcome) string {
+	if o == ladder.Proven {
+		return p.good(markGood + " " + string(o))
+	}
+	return p.bad(markBroken + " " + string(o))
+}
+
+func showFiles(p *page, d *docket.Docket) {
+	p.head("Read")
+	var rows [][]string
+	for _, f := range d.Files {
+		problem := f.Problem
+		if f.Cut > 0 {
+			problem = strings.TrimSpace(problem + " " + plural(f.Cut, "line cut at 16 KiB", "lines cut at 16 KiB"))
+		}
+		rows = append(rows, []string{"  " + f.Name, f.Dialect, fmt.Sprint(f.Lines), fmt.Sprint(f.Kept), problem})
+	}
+	p.table([]string{"  file", "dialect", "lines", "kept", ""}, rows, 3, 4)
+	if d.Harmless > 0 {
+		p.line("  %s set apart: healthy machines show them too", plural(d.Harmless, "record", "records"))
+	}
+}
+
+func showClimbs(p *page, climbs []client.Climb) {
+	if len(climbs) == 0 {
+		return
+	}
+	p.head("Climbs")
+	for _, c := range climbs {
+		p.line("  %s  by %s on %s: %s", when(c.Began), c.By, c.Host, strings.TrimSpace(c.State+" "+c.Phase))
+		for _, r := range c.Runs {
+			showRun(p, "     ", r)
+		}
+		if c.Problem != "" {
+			p.hang("     "+p.bad(markBroken)+" ", c.Problem)
+		}
+	}
+}
+
+func showRun(p *page, indent string, r ladder.Run) {
+	p.line("%srung %d %s  %s", indent, r.Rung, runMark(p, r.Outcome), p.faint(r.Took.String()))
+	p.checks(indent+"  guard ", r.Guard)
+	for _, w := range r.Planned {
+		p.line("%s  write %s %s at byte %d", indent, w.What, lengthOf(w), w.Offset)
+	}
+	p.checks(indent+"  proof ", r.Proof)
+	if r.Journal != "" {
+		p.line("%s  journal %s", indent, r.Journal)
+	}
+}
+
+func lengthOf(w ladder.Planned) string {
+	if w.Length == 0 {
+		return ""
+	}
+	return fmt.Sprintf("(%d bytes)", w.Length)
+}
+
+func (p *page) checks(lead string, list []ladder.Check) {
+	for _, c := range list {
+		mark := p.good(markGood)
+		if !c.OK {
+			mark = p.bad(markBroken)
+		}
+		p.hang(lead+mark+" ", c.What+": "+c.Saw)
+	}
+}
+
+// proven is the last outcome of each rung over all climbs.
+func outcomes(climbs []client.Climb) map[int]ladder.Outcome {
+	done := map[int]ladder.Outcome{}
+	for i := len(climbs) - 1; i >= 0; i-- {
+		for _, r := range climbs[i].Runs {
+			done[r.Rung] = r.Outcome
+		}
+	}
+	return done
+}

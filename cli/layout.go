@@ -1,0 +1,117 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"diorthos/core/bag"
+	"diorthos/core/layout"
+	"diorthos/host"
+	"diorthos/platform/debian"
+)
+
+func platforms() []host.Platform { return []host.Platform{debian.Adapter{}} }
+
+func sectorFlag() cli.Flag {
+	return &cli.IntFlag{Name: "sector-size", Usage: "bytes of a sector of an image: 512 or 4096", Value: 512}
+}
+
+func layoutCommand() *cli.Command {
+	return &cli.Command{
+		Name: "layout", Usage: "look at the partition tables of a disk or an image of one",
+		Commands: []*cli.Command{
+			{
+				Name: "show", Usage: "draw the disk and list its partitions", ArgsUsage: "IMAGE|DEVICE",
+				Description: "Example:\n   diorthos layout show .demo/kestrel-office-3.img",
+				Flags:       []cli.Flag{sectorFlag(), jsonFlag()},
+				Action: func(_ context.Context, c *cli.Command) error {
+					d, err := describe(c)
+					if err != nil {
+						return err
+					}
+					if done, err := put(c, d); done {
+						return err
+					}
+					showDisk(newPage(c), *d)
+					return nil
+				},
+			},
+			{
+				Name: "check", Usage: "say what is wrong with the tables, where, and who minds", ArgsUsage: "IMAGE|DEVICE",
+				Description: "Exit status 1 if something is broken.\n\nExample:\n   diorthos layout check .demo/kestrel-office-3.img",
+				Flags:       []cli.Flag{sectorFlag(), jsonFlag()},
+				Action: func(_ context.Context, c *cli.Command) error {
+					d, err := describe(c)
+					if err != nil {
+						return err
+					}
+					if done, err := put(c, d.Problems); done {
+						return foundBroken(d.Problems, err)
+					}
+					showProblems(newPage(c), *d)
+					return foundBroken(d.Problems, nil)
+				},
+			},
+		},
+	}
+}
+
+func describe(c *cli.Command) (*bag.Disk, error) {
+	a, err := args(c, "IMAGE")
+	if err != nil {
+		return nil, err
+	}
+	image, err := host.OpenDisk(a[0], c.Int("sector-size"), true)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = image.Close() }()
+	d, _, err := host.DescribeDisk(image, "disk0", a[0], platforms())
+	return d, err
+}
+
+func foundBroken(list []layout.Problem, err error) error {
+	for _, p := range list {
+		if err == nil && p.Weight == layout.Broken {
+			return errFound
+		}
+	}
+	return err
+}
+
+func showDisk(p *page, d bag.Disk) {
+	style := strings.ToUpper(d.Style)
+	if d.Style == "none" {
+		style = "no partition table"
+	}
+	p.line("%s  %s  %s  sectors of %d bytes", p.strong(d.Source), size(d.Size), style, d.SectorSize)
+	p.line("")
+	if d.Style != "none" {
+		p.strip(d)
+		p.line("")
+	}
+	p.partitions(d)
+}
+
+func showProblems(p *page, d bag.Disk) {
+	if len(d.Problems) == 0 {
+		p.line("%s %s: nothing wrong with its tables", p.good(markGood), d.Source)
+		return
+	}
+	p.line("%s: %s", p.strong(d.Source), plural(len(d.Problems), "problem", "problems"))
+	for _, pr := range d.Problems {
+		mark := p.bad(markBroken + " broken")
+		if pr.Weight == layout.Odd {
+			mark = markOdd + " odd"
+		}
+		p.line("")
+		p.hang(fmt.Sprintf("%s  ", mark), fmt.Sprintf("%s, LBA %d: %s", pr.Part, pr.LBA, pr.Text))
+		if pr.Want != "" {
+			p.line("            want %s, found %s", pr.Want, pr.Got)
+		}
+		p.line("            %s", p.faint(pr.ID+"; minded by "+strings.Join(pr.Minds, ", ")))
+	}
+}

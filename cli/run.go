@@ -1,0 +1,134 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"diorthos/client"
+	"diorthos/core/knowledge"
+	shipped "diorthos/knowledge"
+)
+
+// Version is what --version prints.
+const Version = "0.1.0"
+
+// errFound means that the command did its work and found something wrong.
+var errFound = errors.New("found something wrong")
+
+// Run runs one command line and returns the exit status. more adds commands
+// that do not belong here, such as the service.
+func Run(ctx context.Context, args []string, in io.Reader, out, problems io.Writer, more ...*cli.Command) int {
+	app := &cli.Command{
+		Name: "diorthos", Usage: "find out why an install, upgrade or update failed, and put it right", Version: Version,
+		Description: "Local commands (read, code, gather, layout) need no service. The others find it by --url and --token, or by\n" +
+			"DIORTHOS_URL and DIORTHOS_TOKEN.\n\nExit status: 0 fine, 1 found something wrong, 2 could not do it.",
+		Reader: in, Writer: out, ErrWriter: problems,
+		Commands: append([]*cli.Command{
+			readCommand(), codeCommand(), gatherCommand(), layoutCommand(),
+			submitCommand(), casesCommand(), caseCommand(), climbCommand(), undoCommand(),
+		}, more...),
+		ExitErrHandler: func(context.Context, *cli.Command, error) {},
+		OnUsageError:   func(_ context.Context, c *cli.Command, err error, _ bool) error { return usage(c, err) },
+		Action: func(_ context.Context, c *cli.Command) error {
+			if c.Args().Present() {
+				return fmt.Errorf("there is no command %q: see \"diorthos --help\"", c.Args().First())
+			}
+			return cli.ShowRootCommandHelp(c)
+		},
+	}
+	forbidUnknown(app.Commands)
+	switch err := app.Run(ctx, args); {
+	case err == nil:
+		return 0
+	case errors.Is(err, errFound):
+		return 1
+	default:
+		_, _ = fmt.Fprintln(problems, "diorthos:", oneLine(err))
+		return 2
+	}
+}
+
+// forbidUnknown makes groups of commands refuse a word that is none of them.
+func forbidUnknown(list []*cli.Command) {
+	for _, c := range list {
+		c.OnUsageError = func(_ context.Context, c *cli.Command, err error, _ bool) error { return usage(c, err) }
+		if len(c.Commands) == 0 {
+			continue
+		}
+		forbidUnknown(c.Commands)
+		if c.Action == nil {
+			c.Action = func(_ context.Context, c *cli.Command) error {
+				if c.Args().Present() {
+					return usage(c, fmt.Errorf("there is no %q here", c.Args().First()))
+				}
+				return cli.ShowSubcommandHelp(c)
+			}
+		}
+	}
+}
+
+func usage(c *cli.Command, err error) error {
+	return fmt.Errorf("%w: see \"%s --help\"", err, c.FullName())
+}
+
+func oneLine(err error) string {
+	text := strings.Join(strings.Fields(strings.ReplaceAll(err.Error(), "\n", "; ")), " ")
+	if errors.Is(err, client.ErrUnreachable) {
+		text += ": is the service running? (\"make demo\" starts one)"
+	}
+	return text
+}
+
+// args takes exactly the named arguments, or says which are missing.
+func args(c *cli.Command, names ...string) ([]string, error) {
+	got := c.Args().Slice()
+	if len(got) < len(names) {
+		return nil, usage(c, fmt.Errorf("%s is missing", names[len(got)]))
+	}
+	if len(got) > len(names) {
+		return nil, usage(c, fmt.Errorf("%q is one argument too many", got[len(names)]))
+	}
+	return got, nil
+}
+
+func jsonFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "json", Usage: "print JSON for programs"}
+}
+
+// put prints v as JSON if that was asked for; it reports whether it was.
+func put(c *cli.Command, v any) (bool, error) {
+	if !c.Bool("json") {
+		return false, nil
+	}
+	e := json.NewEncoder(c.Root().Writer)
+	e.SetIndent("", "  ")
+	e.SetEscapeHTML(false)
+	return true, e.Encode(v)
+}
+
+func serviceFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "url", Usage: "address of the service", Value: "http://127.0.0.1:7420", Sources: cli.EnvVars("DIORTHOS_URL")},
+		&cli.StringFlag{Name: "token", Usage: "your token at the service", Sources: cli.EnvVars("DIORTHOS_TOKEN")},
+	}
+}
+
+func service(c *cli.Command) *client.Client { return client.New(c.String("url"), c.String("token")) }
+
+func loadKnowledge() (*knowledge.Knowledge, error) { return knowledge.Load(shipped.Files) }
+
+// hostName is this computer's name, for the record of who did what where.
+func hostName() string {
+	name, err := os.Hostname()
+	if err != nil {
+		return "unknown"
+	}
+	return name
+}

@@ -1,0 +1,87 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"github.com/urfave/cli/v3"
+
+	"diorthos/core/block"
+	"diorthos/host"
+)
+
+func undoCommand() *cli.Command {
+	return &cli.Command{
+		Name: "undo", Usage: "take back, byte for byte, what a journal notes", ArgsUsage: "JOURNAL",
+		Description: "Refuses, before anything is written, if the disk is not the journal's or was changed since.\nExit status 1 then.\n\nExample:\n   diorthos undo .demo/kestrel-office-3-20261123-081500.journal",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "image", Usage: "the disk, if it is not where it was"},
+			&cli.BoolFlag{Name: "dry-run", Usage: "show what the journal holds and change nothing"}, jsonFlag(),
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			a, err := args(c, "JOURNAL")
+			if err != nil {
+				return err
+			}
+			j, err := block.OpenJournal(a[0])
+			if err != nil {
+				return err
+			}
+			defer func() { _ = j.Close() }()
+			before := j.State()
+			if !c.Bool("dry-run") {
+				if err := undo(ctx, c.String("image"), j); err != nil {
+					return refusedUndo(c, err)
+				}
+			}
+			if done, err := put(c, map[string]any{"head": j.Head(), "was": before, "is": j.State(), "changes": j.Changes()}); done {
+				return err
+			}
+			showUndo(newPage(c), j, before)
+			return nil
+		},
+	}
+}
+
+func undo(ctx context.Context, image string, j *block.Journal) (err error) {
+	if j.State() == block.Noted || j.State() == block.Undone {
+		return nil
+	}
+	target := j.Head().Target
+	if image == "" {
+		image = target.Path
+	}
+	dev, err := host.OpenDisk(image, target.SectorSize, false)
+	if err != nil {
+		return fmt.Errorf("%w; if the disk has another name now, give it with --image", err)
+	}
+	defer func() { err = errors.Join(err, dev.Close()) }()
+	return j.Undo(ctx, dev)
+}
+
+func refusedUndo(c *cli.Command, err error) error {
+	if errors.Is(err, block.ErrChangedSince) || errors.Is(err, block.ErrNotThisDisk) {
+		_, _ = fmt.Fprintln(c.Root().ErrWriter, "diorthos:", oneLine(err)+"; nothing was written")
+		return errFound
+	}
+	return err
+}
+
+func showUndo(p *page, j *block.Journal, before block.State) {
+	h := j.Head()
+	p.line("%s of %s, %s", p.strong(h.Action), h.Machine, when(h.Started))
+	for _, w := range j.Changes() {
+		p.line("  %s at byte %d", w.What, w.Off)
+	}
+	switch {
+	case before == block.Undone:
+		p.line("%s it was taken back before", markNone)
+	case before == block.Noted:
+		p.line("%s it was cut off before anything was written; there is nothing to take back", markNone)
+	case j.State() == block.Undone:
+		p.line("%s taken back: every byte is as it was", p.good(markGood))
+	default:
+		p.line("%s is %s; nothing was changed (dry run)", markNone, before)
+	}
+}

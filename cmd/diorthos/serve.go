@@ -1,0 +1,65 @@
+package main
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+
+	"github.com/urfave/cli/v3"
+
+	"diorthos/console"
+	"diorthos/core/bag"
+	"diorthos/knowledge"
+	"diorthos/service"
+)
+
+func serveCommand() *cli.Command {
+	database := &cli.StringFlag{Name: "database", Usage: "PostgreSQL connection string", Sources: cli.EnvVars("DIORTHOS_DATABASE"), Required: true}
+	return &cli.Command{
+		Name: "serve", Usage: "run the service: API, console and workers",
+		Description: "Brings the database up to date, then serves until it is told to stop. Several processes may share one\ndatabase and one store of bags.\n\nExample:\n   diorthos serve --database postgres://diorthos@db.skerrow.example/diorthos --bags /var/lib/diorthos/bags",
+		Flags: []cli.Flag{
+			database,
+			&cli.StringFlag{Name: "listen", Usage: "address and port", Value: "127.0.0.1:7420", Sources: cli.EnvVars("DIORTHOS_LISTEN")},
+			&cli.StringFlag{Name: "bags", Usage: "folder where bags are kept", Value: "bags", Sources: cli.EnvVars("DIORTHOS_BAGS")},
+		},
+		Commands: []*cli.Command{{
+			Name: "token", Usage: "give a person a token, in place of an earlier one", ArgsUsage: "NAME",
+			Description: "Prints the token once; only its hash is kept.\n\nExample:\n   diorthos serve token --database … \"Ragna Holm\"",
+			Flags:       []cli.Flag{database},
+			Action: func(ctx context.Context, c *cli.Command) error {
+				if c.Args().Len() != 1 {
+					return errors.New("NAME is missing: see \"diorthos serve token --help\"")
+				}
+				token := newToken()
+				if err := service.SetToken(ctx, c.String("database"), c.Args().First(), token); err != nil {
+					return err
+				}
+				_, err := fmt.Fprintln(c.Root().Writer, token)
+				return err
+			},
+		}},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if c.Args().Present() {
+				return fmt.Errorf("there is no %q here: see \"diorthos serve --help\"", c.Args().First())
+			}
+			listener, err := service.Listen(c.String("listen"))
+			if err != nil {
+				return err
+			}
+			return service.Run(ctx, listener, config(c.String("database"), c.String("bags"), c.Root().ErrWriter))
+		},
+	}
+}
+
+func newToken() string { return "dt-" + rand.Text() }
+
+func config(database, bags string, log io.Writer) service.Config {
+	return service.Config{
+		Database: database, Bags: bags, Knowledge: knowledge.Files, Console: console.Files(), Limits: bag.DefaultLimits,
+		Log: slog.New(slog.NewJSONHandler(log, nil)),
+	}
+}

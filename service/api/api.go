@@ -1,0 +1,108 @@
+package api
+
+import (
+	"context"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humachi"
+	"github.com/go-chi/chi/v5"
+	"github.com/go-chi/chi/v5/middleware"
+	"github.com/jackc/pgx/v5"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"diorthos/core/bag"
+	"diorthos/core/knowledge"
+	"diorthos/service/bags"
+	"diorthos/service/records"
+)
+
+// Version is the version of the API.
+const Version = "1.0.0"
+
+// Deps are what the API stands on.
+type Deps struct {
+	Store     *records.Store
+	Bags      *bags.Store
+	Enqueue   func(context.Context) func(pgx.Tx, int64) error
+	Knowledge *knowledge.Knowledge
+	Limits    bag.Limits
+	Console   fs.FS // the built console
+	Log       *slog.Logger
+	Metrics   *prometheus.Registry
+}
+
+// An API answers HTTP. Run Listen beside it for live changes.
+type API struct {
+	Deps
+	http.Handler
+	live    *live
+	metrics *metrics
+	spec    *huma.OpenAPI
+}
+
+// New builds the API.
+func New(d Deps) *API {
+	a := &API{Deps: d, live: newLive(), metrics: newMetrics(d.Metrics)}
+	r := chi.NewRouter()
+	r.Use(middleware.RequestID, a.metrics.observe, a.logged, a.recovered, secured)
+	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("ok\n")) })
+	r.Get("/readyz", a.ready)
+	r.Handle("/metrics", promhttp.HandlerFor(d.Metrics, promhttp.HandlerOpts{}))
+	r.Group(func(r chi.Router) {
+		r.Use(http.NewCrossOriginProtection().Handler)
+		a.routes(humachi.New(r, config()))
+	})
+	if d.Console != nil {
+		r.NotFound(console(d.Console))
+	}
+	a.Handler = r
+	return a
+}
+
+// Spec returns the OpenAPI 3.1 document.
+func (a *API) Spec() *huma.OpenAPI { return a.spec }
+
+// Listen passes changes on to everybody who watches, until ctx ends.
+func (a *API) Listen(ctx context.Context) { a.Store.Listen(ctx, a.live.changed, a.live.allChanged) }
+
+func config() huma.Config {
+	c := huma.DefaultConfig("Diorthos", Version)
+	c.Info.Description = "Why an install, upgrade or update failed, and how it is put right. Sign in with \"Authorization: Bearer TOKEN\"."
+	c.OpenAPIPath, c.DocsPath, c.SchemasPath = "/api/v1/openapi", "", "/api/v1/schemas"
+	c.CreateHooks = nil // no $schema field in answers
+	c.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
+		"token":  {Type: "http", Scheme: "bearer"},
+		"cookie": {Type: "apiKey", In: "cookie", Name: cookieName},
+	}
+	return c
+}
+
+func (a *API) routes(api huma.API) {
+	a.spec = api.OpenAPI()
+	a.sessionRoutes(api)
+	signedIn := huma.NewGroup(api)
+	signedIn.UseMiddleware(a.signIn(api))
+	signedIn.UseSimpleModifier(func(o *huma.Operation) {
+		o.Security = []map[string][]string{{"token": {}}, {"cookie": {}}}
+		o.Errors = append(o.Errors, http.StatusUnauthorized)
+	})
+	a.caseRoutes(signedIn)
+	a.climbRoutes(signedIn)
+	a.codeRoutes(signedIn)
+}
+
+// ready says whether work can be done.
+func (a *API) ready(w http.ResponseWriter, r *http.Request) {
+	ctx, cancel := context.WithTimeout(r.Context(), 2*time.Second)
+	defer cancel()
+	if err := a.Store.Ping(ctx); err != nil {
+		http.Error(w, "database does not answer", http.StatusServiceUnavailable)
+		return
+	}
+	_, _ = w.Write([]byte("ready\n"))
+}

@@ -1,0 +1,100 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"diorthos/client"
+	"diorthos/service/records"
+)
+
+// bagRequest takes the body as a stream: a bag may be larger than memory.
+type bagRequest struct {
+	body io.Reader
+}
+
+// Resolve keeps the request's body for the handler.
+func (b *bagRequest) Resolve(ctx huma.Context) []error {
+	b.body = ctx.BodyReader()
+	_ = ctx.SetReadDeadline(time.Now().Add(6 * time.Hour))
+	return nil
+}
+
+type acceptedAnswer struct {
+	Status int
+	Body   client.Accepted
+}
+
+type casePath struct {
+	Number int64 `path:"number" minimum:"1" doc:"Number of the case"`
+}
+
+type caseList struct {
+	Machine string `query:"machine" maxLength:"200" doc:"Part of the machine's name"`
+	State   string `query:"state" enum:"received,reading,open,climbing,unreadable" doc:"Only cases in this state"`
+	Before  int64  `query:"before" minimum:"0" doc:"Only cases with a lower number: the \"next\" of the page before"`
+	Limit   int    `query:"limit" minimum:"1" maximum:"200" default:"50" doc:"Cases on a page"`
+}
+
+func (a *API) caseRoutes(api huma.API) {
+	huma.Register(api, huma.Operation{
+		OperationID: "submit-bag", Method: http.MethodPost, Path: "/api/v1/bags", Tags: []string{"cases"}, DefaultStatus: http.StatusCreated,
+		Summary: "Hand in a bag", Description: "The body is the packed bag itself. It is answered once the bag is verified, on disk and in the queue. The same evidence handed in again gives the same case, with status 200.",
+		Errors: []int{http.StatusUnprocessableEntity, http.StatusRequestEntityTooLarge, http.StatusInsufficientStorage},
+		RequestBody: &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{
+			"application/octet-stream": {Schema: &huma.Schema{Type: "string", Format: "binary"}},
+		}},
+		SkipValidateBody: true,
+	}, a.submit)
+	huma.Register(api, huma.Operation{OperationID: "list-cases", Method: http.MethodGet, Path: "/api/v1/cases", Summary: "List cases, the newest first", Tags: []string{"cases"}},
+		func(ctx context.Context, in *caseList) (*struct{ Body client.CasePage }, error) {
+			page, err := a.Store.Cases(ctx, client.CaseQuery{Machine: in.Machine, State: in.State, Before: in.Before, Limit: in.Limit})
+			if err != nil {
+				return nil, a.internal("list cases", err)
+			}
+			return &struct{ Body client.CasePage }{*page}, nil
+		})
+	huma.Register(api, huma.Operation{OperationID: "get-case", Method: http.MethodGet, Path: "/api/v1/cases/{number}", Summary: "A case with its docket and climbs", Tags: []string{"cases"}, Errors: []int{http.StatusNotFound}},
+		func(ctx context.Context, in *casePath) (*struct{ Body client.CaseDetail }, error) {
+			d, err := a.Store.CaseDetail(ctx, in.Number)
+			if err != nil {
+				return nil, a.caseProblem("get a case", fmt.Sprintf("case %d", in.Number), err)
+			}
+			return &struct{ Body client.CaseDetail }{*d}, nil
+		})
+	a.liveRoutes(api)
+}
+
+func (a *API) submit(ctx context.Context, in *bagRequest) (*acceptedAnswer, error) {
+	key, info, size, err := a.Bags.Take(ctx, in.body, a.Limits)
+	if err != nil {
+		p, outcome := a.refused(err)
+		a.metrics.bags.WithLabelValues(outcome).Inc()
+		return nil, p
+	}
+	number, again, err := a.Store.Accept(ctx, records.Bag{Digest: info.Digest, Blob: key, Size: size, Machine: info.Facts.Machine, By: person(ctx)}, a.Enqueue(ctx))
+	if err != nil || again {
+		if err := a.Bags.Drop(context.WithoutCancel(ctx), key); err != nil {
+			a.Log.Warn("drop a bag", "key", key, "error", err)
+		}
+	}
+	if err != nil {
+		return nil, a.internal("record a bag", err)
+	}
+	c, err := a.Store.Case(ctx, number)
+	if err != nil {
+		return nil, a.internal("record a bag", err)
+	}
+	answer := &acceptedAnswer{Status: http.StatusCreated, Body: client.Accepted{Case: *c, Again: again}}
+	if again {
+		answer.Status = http.StatusOK
+	}
+	a.metrics.bags.WithLabelValues(map[bool]string{true: "again", false: "accepted"}[again]).Inc()
+	a.Log.Info("bag accepted", "case", number, "machine", info.Facts.Machine.Name, "bytes", size, "again", again, "by", person(ctx))
+	return answer, nil
+}

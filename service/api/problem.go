@@ -1,0 +1,74 @@
+package api
+
+import (
+	"encoding/json"
+	"errors"
+	"net/http"
+	"syscall"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"diorthos/core/bag"
+	"diorthos/service/records"
+)
+
+// problem makes an RFC 9457 problem. kind becomes its type, by which a
+// program can tell it from others; docs/api.md lists the kinds.
+func problem(status int, kind, detail string) *huma.ErrorModel {
+	return &huma.ErrorModel{Type: "urn:diorthos:problem:" + kind, Title: http.StatusText(status), Status: status, Detail: detail}
+}
+
+func writeProblem(_ huma.API, ctx huma.Context, p *huma.ErrorModel) {
+	ctx.SetHeader("Content-Type", "application/problem+json")
+	ctx.SetStatus(p.Status)
+	_ = json.NewEncoder(ctx.BodyWriter()).Encode(p)
+}
+
+// internal hides from the caller what only the log should say.
+func (a *API) internal(doing string, err error) error {
+	a.Log.Error(doing, "error", err)
+	return problem(http.StatusInternalServerError, "internal", "this is a fault of the service; it is in its log under \""+doing+"\"")
+}
+
+// bagKinds tells each refusal of a bag its status and kind.
+var bagKinds = []struct {
+	err    error
+	status int
+	kind   string
+}{
+	{bag.ErrNotABag, http.StatusUnprocessableEntity, "not-a-bag"},
+	{bag.ErrTruncated, http.StatusUnprocessableEntity, "bag-cut-off"},
+	{bag.ErrChecksum, http.StatusUnprocessableEntity, "bag-checksum"},
+	{bag.ErrUnsafe, http.StatusUnprocessableEntity, "bag-unsafe-name"},
+	{bag.ErrTooLarge, http.StatusRequestEntityTooLarge, "bag-too-large"},
+	{bag.ErrFacts, http.StatusUnprocessableEntity, "bag-facts"},
+}
+
+// refused turns what went wrong with a bag into a problem.
+func (a *API) refused(err error) (p error, outcome string) {
+	if errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) {
+		a.Log.Error("take a bag", "error", err)
+		return problem(http.StatusInsufficientStorage, "no-room", "the service has no room for this bag; nothing of it was kept; make room and hand it in again"), "no-room"
+	}
+	for _, k := range bagKinds {
+		if errors.Is(err, k.err) {
+			return problem(k.status, k.kind, err.Error()), k.kind
+		}
+	}
+	return a.internal("take a bag", err), "internal"
+}
+
+// caseProblem turns the refusals of the records into problems.
+func (a *API) caseProblem(doing string, what string, err error) error {
+	switch {
+	case errors.Is(err, records.ErrNotFound):
+		return problem(http.StatusNotFound, "unknown", "there is no "+what+"; see \"diorthos cases\"")
+	case errors.Is(err, records.ErrNotOpen):
+		return problem(http.StatusConflict, "not-open", what+" has no ladder yet: wait until it has been read")
+	case errors.Is(err, records.ErrBusy):
+		return problem(http.StatusConflict, "busy", what+" is being climbed right now; wait until that ends")
+	case errors.Is(err, records.ErrEnded):
+		return problem(http.StatusConflict, "ended", what+" is over; begin another")
+	}
+	return a.internal(doing, err)
+}

@@ -1,0 +1,149 @@
+// Package bags keeps packed bags as they were handed in: in a folder, or in
+// any bucket that gocloud.dev/blob knows.
+//
+//	s, err := bags.Open(ctx, "/var/lib/diorthos/bags")
+//	key, info, size, err := s.Take(ctx, body, bag.DefaultLimits)
+package bags
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"gocloud.dev/blob"
+	"gocloud.dev/blob/fileblob"
+
+	"diorthos/core/bag"
+)
+
+// A Store keeps bags. It is safe for concurrent use.
+type Store struct {
+	bucket *blob.Bucket
+	folder string // empty unless the bags lie in a folder
+}
+
+// Open opens the bucket at a URL, or the folder at a path, which it makes.
+func Open(ctx context.Context, where string) (*Store, error) {
+	if strings.Contains(where, "://") {
+		b, err := blob.OpenBucket(ctx, where)
+		if err != nil {
+			return nil, fmt.Errorf("store of bags: %w", err)
+		}
+		return &Store{bucket: b}, nil
+	}
+	b, err := fileblob.OpenBucket(where, &fileblob.Options{CreateDir: true, NoTempDir: true, Metadata: fileblob.MetadataDontWrite})
+	if err != nil {
+		return nil, fmt.Errorf("store of bags: %w", err)
+	}
+	return &Store{bucket: b, folder: where}, nil
+}
+
+// Close gives the bucket back.
+func (s *Store) Close() error { return s.bucket.Close() }
+
+// Take stores what body holds and verifies it in the same pass. The bag is
+// durable when Take returns; on an error nothing is kept.
+func (s *Store) Take(ctx context.Context, body io.Reader, limits bag.Limits) (key string, info *bag.Info, size int64, err error) {
+	key = "incoming-" + strings.ToLower(rand.Text())
+	writing, cancel := context.WithCancel(ctx)
+	defer cancel()
+	w, err := s.bucket.NewWriter(writing, key, &blob.WriterOptions{ContentType: "application/octet-stream", DisableContentTypeDetection: true})
+	if err != nil {
+		return "", nil, 0, fmt.Errorf("store of bags: %w", err)
+	}
+	kept := &keeper{w: w}
+	info, err = bag.Read(ctx, io.TeeReader(body, kept), limits, nil)
+	if err != nil {
+		cancel() // a cancelled writer leaves nothing behind
+		_ = w.Close()
+		return "", nil, 0, errors.Join(kept.err, err)
+	}
+	if err := w.Close(); err != nil {
+		return "", nil, 0, fmt.Errorf("store of bags: %w", err)
+	}
+	if err := s.makeDurable(key); err != nil {
+		return "", nil, 0, fmt.Errorf("store of bags: %w", err)
+	}
+	return key, info, kept.n, nil
+}
+
+// keeper remembers that it was the store that failed, and not the bag.
+type keeper struct {
+	w   io.Writer
+	n   int64
+	err error
+}
+
+func (k *keeper) Write(p []byte) (int, error) {
+	n, err := k.w.Write(p)
+	k.n += int64(n)
+	if err != nil {
+		k.err = fmt.Errorf("store of bags: %w", err)
+	}
+	return n, err
+}
+
+// makeDurable syncs a bag in a folder; a bucket does it by itself.
+func (s *Store) makeDurable(key string) error {
+	if s.folder == "" {
+		return nil
+	}
+	for _, path := range []string{filepath.Join(s.folder, key), s.folder} {
+		f, err := os.Open(path)
+		if err != nil {
+			return err
+		}
+		if err := errors.Join(f.Sync(), f.Close()); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Open returns a stored bag.
+func (s *Store) Open(ctx context.Context, key string) (io.ReadCloser, int64, error) {
+	r, err := s.bucket.NewReader(ctx, key, nil)
+	if err != nil {
+		return nil, 0, fmt.Errorf("store of bags: %w", err)
+	}
+	return r, r.Size(), nil
+}
+
+// Drop removes a bag that nothing was recorded of.
+func (s *Store) Drop(ctx context.Context, key string) error {
+	return s.bucket.Delete(ctx, key)
+}
+
+// Sweep drops bags older than age of which known says that nothing was
+// recorded: what a crash between storing and recording leaves behind.
+func (s *Store) Sweep(ctx context.Context, age time.Duration, known func(key string) (bool, error)) (dropped int, err error) {
+	list := s.bucket.List(nil)
+	for {
+		o, err := list.Next(ctx)
+		if errors.Is(err, io.EOF) {
+			return dropped, nil
+		}
+		if err != nil {
+			return dropped, err
+		}
+		if time.Since(o.ModTime) < age {
+			continue
+		}
+		ok, err := known(o.Key)
+		if err != nil {
+			return dropped, err
+		}
+		if !ok {
+			if err := s.Drop(ctx, o.Key); err != nil {
+				return dropped, err
+			}
+			dropped++
+		}
+	}
+}

@@ -1,0 +1,230 @@
+// Package queue reads cases in the background. The jobs lie in PostgreSQL, so
+// several processes share them and none is lost with a process.
+//
+//	q, err := queue.New(store, bags, knowledge, logger)
+//	err = q.Start(ctx)
+package queue
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"sync/atomic"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+	"github.com/riverqueue/river"
+	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+	"github.com/riverqueue/river/rivermigrate"
+
+	"diorthos/client"
+	"diorthos/core/bag"
+	"diorthos/core/docket"
+	"diorthos/core/knowledge"
+	"diorthos/core/reading"
+	"diorthos/service/bags"
+	"diorthos/service/records"
+)
+
+// A Queue hands cases to workers.
+type Queue struct {
+	store     *records.Store
+	bags      *bags.Store
+	knowledge *knowledge.Knowledge
+	log       *slog.Logger
+	river     *river.Client[pgx.Tx]
+	Read      atomic.Int64 // cases read by this process
+}
+
+type readCase struct {
+	Number int64 `json:"number"`
+}
+
+func (readCase) Kind() string { return "read_case" }
+
+// readTimeout bounds the reading of one case.
+const readTimeout = 30 * time.Minute
+
+// New brings the queue's own tables up to date and prepares workers.
+func New(ctx context.Context, store *records.Store, b *bags.Store, k *knowledge.Knowledge, log *slog.Logger) (*Queue, error) {
+	driver := riverpgxv5.New(store.Pool)
+	m, err := rivermigrate.New(driver, &rivermigrate.Config{Logger: log})
+	if err != nil {
+		return nil, fmt.Errorf("queue: %w", err)
+	}
+	if _, err := m.Migrate(ctx, rivermigrate.DirectionUp, nil); err != nil {
+		return nil, fmt.Errorf("queue: %w", err)
+	}
+	q := &Queue{store: store, bags: b, knowledge: k, log: log}
+	workers := river.NewWorkers()
+	river.AddWorker(workers, &worker{queue: q})
+	q.river, err = river.NewClient(driver, &river.Config{
+		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 2}}, Workers: workers, Logger: log, JobTimeout: readTimeout,
+		FetchPollInterval: 500 * time.Millisecond, ID: "diorthos-" + rand.Text()[:8],
+	})
+	if err != nil {
+		return nil, fmt.Errorf("queue: %w", err)
+	}
+	return q, nil
+}
+
+// Enqueue adds the reading of a case within a transaction.
+func (q *Queue) Enqueue(ctx context.Context) func(pgx.Tx, int64) error {
+	return func(tx pgx.Tx, number int64) error {
+		_, err := q.river.InsertTx(ctx, tx, readCase{Number: number}, &river.InsertOpts{MaxAttempts: 5})
+		return err
+	}
+}
+
+// Run works until ctx ends, then lets running jobs finish for a while.
+func (q *Queue) Run(ctx context.Context) error {
+	if err := q.river.Start(context.WithoutCancel(ctx)); err != nil {
+		return fmt.Errorf("queue: %w", err)
+	}
+	tick := time.NewTicker(10 * time.Second)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			ending, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
+			defer cancel()
+			return q.river.StopAndCancel(ending)
+		case <-tick.C:
+			if numbers, err := q.store.Requeue(ctx, q.Enqueue(ctx)); err != nil {
+				q.log.Warn("look for silent workers", "error", err)
+			} else if len(numbers) > 0 {
+				q.log.Info("took cases over from a silent worker", "cases", numbers)
+			}
+		}
+	}
+}
+
+type worker struct {
+	river.WorkerDefaults[readCase]
+	queue *Queue
+}
+
+// Work reads one case. The claim sees to it that it is read once, however
+// often the job is started.
+func (w *worker) Work(ctx context.Context, job *river.Job[readCase]) error {
+	q, number := w.queue, job.Args.Number
+	claim := uuid.NewString()
+	blob, ok, err := q.store.Claim(ctx, number, claim)
+	if err != nil || !ok {
+		return err
+	}
+	began := time.Now()
+	r := newReporter(ctx, q.store, number, claim)
+	d, err := q.read(ctx, blob, r)
+	r.stop()
+	var bad *bag.Error
+	switch {
+	case errors.As(err, &bad):
+		q.log.Error("case cannot be read", "case", number, "error", err)
+		return q.store.Settle(ctx, number, claim, nil, err.Error())
+	case err != nil && job.Attempt >= job.MaxAttempts:
+		q.log.Error("case given up", "case", number, "error", err)
+		return q.store.Settle(ctx, number, claim, nil, fmt.Sprintf("given up after %d tries: %v", job.Attempt, err))
+	case err != nil: // the next try begins afresh
+		return errors.Join(fmt.Errorf("read case %d: %w", number, err), q.store.Release(context.WithoutCancel(ctx), number, claim))
+	}
+	if err := q.store.Settle(ctx, number, claim, d, ""); err != nil {
+		return err
+	}
+	q.Read.Add(1)
+	q.log.Info("case read", "case", number, "machine", d.Machine.Name, "findings", len(d.Why), "took", time.Since(began))
+	return nil
+}
+
+// read unpacks a bag into a folder of its own and draws the docket.
+func (q *Queue) read(ctx context.Context, blob string, r *reporter) (*docket.Docket, error) {
+	body, size, err := q.bags.Open(ctx, blob)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = body.Close() }()
+	dir, err := os.MkdirTemp("", "diorthos-reading-")
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = os.RemoveAll(dir) }()
+	r.set("unpacking", 0, size)
+	info, err := bag.Unpack(ctx, &counting{body, r}, bag.DefaultLimits, dir)
+	if err != nil {
+		return nil, err
+	}
+	var total int64
+	var logs []reading.Source
+	for _, f := range info.Files {
+		if !isLog(f.Name) {
+			continue
+		}
+		total += f.Size
+		logs = append(logs, reading.Source{Name: f.Name, Size: f.Size, Open: func() (io.ReadCloser, error) { return os.Open(filepath.Join(dir, filepath.FromSlash(f.Name))) }})
+	}
+	r.set("reading logs", 0, total)
+	return docket.Draw(ctx, info.Facts, logs, q.knowledge, func(n int64) { r.set("reading logs", n, total) })
+}
+
+// isLog leaves out what is not text: the raw ends of disks.
+func isLog(name string) bool { return filepath.Ext(name) != ".bin" }
+
+type counting struct {
+	io.Reader
+	r *reporter
+}
+
+func (c *counting) Read(p []byte) (int, error) {
+	n, err := c.Reader.Read(p)
+	c.r.add(int64(n))
+	return n, err
+}
+
+// A reporter tells the store of the progress a few times a second, and that
+// the worker is alive even when nothing progresses.
+type reporter struct {
+	phase       atomic.Pointer[string]
+	done, total atomic.Int64
+	quit        chan struct{}
+	ended       chan struct{}
+}
+
+func newReporter(ctx context.Context, store *records.Store, number int64, claim string) *reporter {
+	r := &reporter{quit: make(chan struct{}), ended: make(chan struct{})}
+	r.set("unpacking", 0, 0)
+	go func() {
+		defer close(r.ended)
+		tick := time.NewTicker(300 * time.Millisecond)
+		defer tick.Stop()
+		for {
+			select {
+			case <-r.quit:
+				return
+			case <-ctx.Done():
+				return
+			case <-tick.C:
+				_ = store.Report(ctx, number, claim, client.Progress{Phase: *r.phase.Load(), Done: r.done.Load(), Total: r.total.Load()})
+			}
+		}
+	}()
+	return r
+}
+
+func (r *reporter) set(phase string, done, total int64) {
+	r.phase.Store(&phase)
+	r.done.Store(done)
+	r.total.Store(total)
+}
+
+func (r *reporter) add(n int64) { r.done.Add(n) }
+
+func (r *reporter) stop() {
+	close(r.quit)
+	<-r.ended
+}

@@ -1,0 +1,270 @@
+package records
+
+import (
+	"context"
+	"encoding/json"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+
+	"diorthos/client"
+	"diorthos/core/bag"
+	"diorthos/core/docket"
+)
+
+type machine struct {
+	ID       int64
+	Name     string
+	Site     string
+	Model    string
+	LastSeen time.Time
+}
+
+type bagRow struct {
+	Digest string `gorm:"primaryKey"`
+	Blob   string
+	Size   int64
+}
+
+func (bagRow) TableName() string { return "bags" }
+
+// caseRow is a case as it lies in the table, with what a list shows of its
+// machine and bag.
+type caseRow struct {
+	Number        int64 `gorm:"primaryKey"`
+	MachineID     int64
+	BagDigest     string
+	State         string
+	ReceivedAt    time.Time
+	UpdatedAt     time.Time `gorm:"autoUpdateTime:false"`
+	ReceivedBy    string
+	Headline      string
+	Tried         string
+	Rungs         int
+	Proven        int
+	Problem       string
+	ProgressPhase string
+	ProgressDone  int64
+	ProgressTotal int64
+
+	Machine string `gorm:"->;-:migration"`
+	Site    string `gorm:"->;-:migration"`
+	Size    int64  `gorm:"->;-:migration"`
+}
+
+func (caseRow) TableName() string { return "cases" }
+
+func (r caseRow) public() client.Case {
+	c := client.Case{
+		Number: r.Number, Machine: r.Machine, Site: r.Site, State: r.State, Received: r.ReceivedAt.UTC(), Updated: r.UpdatedAt.UTC(), By: r.ReceivedBy,
+		Bag: r.BagDigest, BagSize: r.Size, Headline: r.Headline, Tried: r.Tried, Rungs: r.Rungs, Proven: r.Proven, Problem: r.Problem,
+	}
+	if r.State == client.Reading {
+		c.Progress = &client.Progress{Phase: r.ProgressPhase, Done: r.ProgressDone, Total: r.ProgressTotal}
+	}
+	return c
+}
+
+const caseColumns = "cases.number, cases.machine_id, cases.bag_digest, cases.state, cases.received_at, cases.updated_at, cases.received_by, cases.headline, cases.tried, " +
+	"cases.rungs, cases.proven, cases.problem, cases.progress_phase, cases.progress_done, cases.progress_total, machines.name as machine, machines.site as site, bags.size as size"
+
+func (s *Store) caseQuery(ctx context.Context) *gorm.DB {
+	return s.db.WithContext(ctx).Model(&caseRow{}).Select(caseColumns).
+		Joins("join machines on machines.id = cases.machine_id").Joins("join bags on bags.digest = cases.bag_digest")
+}
+
+// A Bag is one that was verified and lies in the store of bags.
+type Bag struct {
+	Digest  string
+	Blob    string // its key in the store of bags
+	Size    int64
+	Machine bag.Machine
+	By      string
+}
+
+// Accept records a bag and its new case and, in the same transaction, lets
+// enqueue put the reading of it into the queue. A bag that is known already
+// gives the number of its case, and again is true.
+func (s *Store) Accept(ctx context.Context, b Bag, enqueue func(pgx.Tx, int64) error) (number int64, again bool, err error) {
+	err = s.inTx(ctx, func(db *gorm.DB, raw func(func(pgx.Tx) error) error) error {
+		made := db.Clauses(clause.OnConflict{DoNothing: true}).Create(&bagRow{Digest: b.Digest, Blob: b.Blob, Size: b.Size})
+		if made.Error != nil {
+			return made.Error
+		}
+		if made.RowsAffected == 0 {
+			again = true
+			return db.Model(&caseRow{}).Where("bag_digest = ?", b.Digest).Select("number").Take(&number).Error
+		}
+		m := machine{Name: b.Machine.Name, Site: b.Machine.Site, Model: b.Machine.Model, LastSeen: time.Now()}
+		if err := db.Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "name"}}, DoUpdates: clause.AssignmentColumns([]string{"site", "model", "last_seen"})}).Create(&m).Error; err != nil {
+			return err
+		}
+		err := db.Raw("insert into cases (machine_id, bag_digest, state, received_by) values (?, ?, ?, ?) returning number", m.ID, b.Digest, client.Received, b.By).Scan(&number).Error
+		if err != nil {
+			return err
+		}
+		return raw(func(tx pgx.Tx) error { return enqueue(tx, number) })
+	})
+	return number, again, err
+}
+
+// Case returns one case in short.
+func (s *Store) Case(ctx context.Context, number int64) (*client.Case, error) {
+	var r caseRow
+	if err := s.caseQuery(ctx).Where("cases.number = ?", number).Take(&r).Error; err != nil {
+		return nil, found(err)
+	}
+	c := r.public()
+	return &c, nil
+}
+
+// CaseDetail returns one case with its docket and climbs.
+func (s *Store) CaseDetail(ctx context.Context, number int64) (*client.CaseDetail, error) {
+	c, err := s.Case(ctx, number)
+	if err != nil {
+		return nil, err
+	}
+	d := &client.CaseDetail{Case: *c, Climbs: []client.Climb{}}
+	var raw []byte
+	if err := s.db.WithContext(ctx).Raw("select docket from cases where number = ?", number).Row().Scan(&raw); err != nil {
+		return nil, found(err)
+	}
+	if raw != nil {
+		d.Docket = &docket.Docket{}
+		if err := json.Unmarshal(raw, d.Docket); err != nil {
+			return nil, err
+		}
+	}
+	d.Climbs, err = s.climbs(ctx, number)
+	return d, err
+}
+
+// countedTo bounds how far a list's total is counted.
+const countedTo = 10_000
+
+// Cases returns a page of cases, the newest first.
+func (s *Store) Cases(ctx context.Context, q client.CaseQuery) (*client.CasePage, error) {
+	match := func(db *gorm.DB) *gorm.DB {
+		if q.State != "" {
+			db = db.Where("cases.state = ?", q.State)
+		}
+		if q.Machine != "" {
+			db = db.Where("machines.name ilike ?", "%"+likeLiteral(q.Machine)+"%")
+		}
+		return db
+	}
+	page := &client.CasePage{Cases: []client.Case{}}
+	count := match(s.db.WithContext(ctx).Table("cases").Select("1").Joins("join machines on machines.id = cases.machine_id")).Limit(countedTo)
+	if err := s.db.WithContext(ctx).Table("(?) as counted", count).Count(&page.Total).Error; err != nil {
+		return nil, err
+	}
+	rows := match(s.caseQuery(ctx)).Order("cases.number desc").Limit(q.Limit + 1)
+	if q.Before > 0 {
+		rows = rows.Where("cases.number < ?", q.Before)
+	}
+	var list []caseRow
+	if err := rows.Find(&list).Error; err != nil {
+		return nil, err
+	}
+	if len(list) > q.Limit {
+		list = list[:q.Limit]
+		page.Next = list[q.Limit-1].Number
+	}
+	for _, r := range list {
+		page.Cases = append(page.Cases, r.public())
+	}
+	return page, nil
+}
+
+func likeLiteral(s string) string {
+	return strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(s)
+}
+
+// staleAfter is how long a worker may be silent before another takes over.
+const staleAfter = "30 seconds"
+
+// Claim lets one worker read a case. It returns where the bag lies and false
+// if somebody else reads it or it has been read.
+func (s *Store) Claim(ctx context.Context, number int64, claim string) (blob string, ok bool, err error) {
+	r := s.db.WithContext(ctx).Exec("update cases set state = ?, claim = ?, heartbeat = now(), updated_at = now(), progress_phase = 'unpacking', progress_done = 0, progress_total = 0 "+
+		"where number = ? and (state = ? or state = ? and heartbeat < now() - interval '"+staleAfter+"')", client.Reading, claim, number, client.Received, client.Reading)
+	if r.Error != nil || r.RowsAffected == 0 {
+		return "", false, r.Error
+	}
+	err = s.db.WithContext(ctx).Raw("select blob from bags join cases on cases.bag_digest = bags.digest where number = ?", number).Row().Scan(&blob)
+	return blob, err == nil, err
+}
+
+// Report notes how far the reading came, and that the worker is alive.
+func (s *Store) Report(ctx context.Context, number int64, claim string, p client.Progress) error {
+	return s.db.WithContext(ctx).Exec("update cases set heartbeat = now(), progress_phase = ?, progress_done = ?, progress_total = ? where number = ? and claim = ?",
+		p.Phase, p.Done, p.Total, number, claim).Error
+}
+
+// Release gives a claim up, so that another try can begin at once.
+func (s *Store) Release(ctx context.Context, number int64, claim string) error {
+	return s.db.WithContext(ctx).Exec("update cases set state = ?, claim = null, heartbeat = null, updated_at = now() where number = ? and claim = ?", client.Received, number, claim).Error
+}
+
+// Settle ends the reading: with a docket, or with the problem for which there
+// is none. It does nothing for a worker that lost its claim.
+func (s *Store) Settle(ctx context.Context, number int64, claim string, d *docket.Docket, problem string) error {
+	set := map[string]any{"state": client.Unreadable, "problem": problem, "claim": nil, "heartbeat": nil, "updated_at": time.Now()}
+	if d != nil {
+		raw, err := json.Marshal(d)
+		if err != nil {
+			return err
+		}
+		set["state"], set["docket"], set["rungs"], set["headline"], set["tried"] = client.Open, raw, len(d.ToDo), headline(d), tried(d)
+	}
+	return s.db.WithContext(ctx).Table("cases").Where("number = ? and claim = ?", number, claim).Updates(set).Error
+}
+
+// Requeue puts cases whose worker fell silent back into the queue.
+func (s *Store) Requeue(ctx context.Context, enqueue func(pgx.Tx, int64) error) (numbers []int64, err error) {
+	err = s.inTx(ctx, func(db *gorm.DB, raw func(func(pgx.Tx) error) error) error {
+		err := db.Raw("update cases set state = ?, claim = null, heartbeat = null, updated_at = now() where state = ? and heartbeat < now() - interval '"+staleAfter+"' returning number",
+			client.Received, client.Reading).Scan(&numbers).Error
+		if err != nil || len(numbers) == 0 {
+			return err
+		}
+		return raw(func(tx pgx.Tx) error {
+			for _, n := range numbers {
+				if err := enqueue(tx, n); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+	})
+	return numbers, err
+}
+
+// HasBlob reports whether a bag is recorded that lies under key.
+func (s *Store) HasBlob(ctx context.Context, key string) (bool, error) {
+	var n int64
+	err := s.db.WithContext(ctx).Model(&bagRow{}).Where("blob = ?", key).Count(&n).Error
+	return n > 0, err
+}
+
+func headline(d *docket.Docket) string {
+	if len(d.Why) == 0 {
+		return "Nothing wrong was found"
+	}
+	return d.Why[0].Title
+}
+
+func tried(d *docket.Docket) string {
+	for _, t := range d.Tried {
+		if t.Outcome != "succeeded" {
+			return strings.TrimSpace(t.Kind + " " + string(t.Outcome))
+		}
+	}
+	if len(d.Tried) > 0 {
+		return strings.TrimSpace(d.Tried[0].Kind + " " + string(d.Tried[0].Outcome))
+	}
+	return ""
+}

@@ -1,0 +1,152 @@
+package records
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+
+	"diorthos/client"
+	"diorthos/core/ladder"
+)
+
+var (
+	// ErrNotOpen means that a case has no ladder to climb yet.
+	ErrNotOpen = errors.New("case is not open")
+	// ErrBusy means that somebody else climbs.
+	ErrBusy = errors.New("case is being climbed")
+	// ErrEnded means that a climb is over.
+	ErrEnded = errors.New("climb is over")
+)
+
+type climbRow struct {
+	ID         int64 `gorm:"primaryKey"`
+	CaseNumber int64
+	Person     string
+	Host       string
+	State      string
+	Phase      string
+	Problem    string
+	Runs       json.RawMessage `gorm:"type:jsonb"`
+	BeganAt    time.Time
+	EndedAt    *time.Time
+}
+
+func (climbRow) TableName() string { return "climbs" }
+
+func (r climbRow) public() (client.Climb, error) {
+	c := client.Climb{ID: r.ID, Case: r.CaseNumber, By: r.Person, Host: r.Host, State: r.State, Phase: r.Phase, Problem: r.Problem, Began: r.BeganAt.UTC(), Ended: r.EndedAt, Runs: []ladder.Run{}}
+	return c, json.Unmarshal(r.Runs, &c.Runs)
+}
+
+func (s *Store) climbs(ctx context.Context, number int64) ([]client.Climb, error) {
+	var rows []climbRow
+	if err := s.db.WithContext(ctx).Where("case_number = ?", number).Order("id desc").Limit(50).Find(&rows).Error; err != nil {
+		return nil, err
+	}
+	list := make([]client.Climb, 0, len(rows))
+	for _, r := range rows {
+		c, err := r.public()
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, c)
+	}
+	return list, nil
+}
+
+// quietAfter is how long a climb may tell nothing before another may begin.
+const quietAfter = 15 * time.Minute
+
+// StartClimb records that a climb begins. Only one goes on at a time; one
+// that has been silent for long is taken as cut off.
+func (s *Store) StartClimb(ctx context.Context, number int64, person, host string) (*client.Climb, error) {
+	row := climbRow{CaseNumber: number, Person: person, Host: host, State: client.Running, Phase: "guard", Runs: json.RawMessage("[]"), BeganAt: time.Now()}
+	err := s.inTx(ctx, func(db *gorm.DB, _ func(func(pgx.Tx) error) error) error {
+		var c caseRow
+		if err := db.Clauses(clause.Locking{Strength: "UPDATE"}).Select("number", "state", "updated_at").Where("number = ?", number).Take(&c).Error; err != nil {
+			return found(err)
+		}
+		switch {
+		case c.State == client.Climbing && time.Since(c.UpdatedAt) < quietAfter:
+			return ErrBusy
+		case c.State != client.Open && c.State != client.Climbing:
+			return ErrNotOpen
+		}
+		if err := db.Table("climbs").Where("case_number = ? and state = ?", number, client.Running).
+			Updates(map[string]any{"state": client.CutOff, "problem": "nothing more was heard of it", "ended_at": time.Now()}).Error; err != nil {
+			return err
+		}
+		if err := db.Create(&row).Error; err != nil {
+			return err
+		}
+		return touch(db, number, client.Climbing, 0)
+	})
+	if err != nil {
+		return nil, err
+	}
+	c, err := row.public()
+	return &c, err
+}
+
+// ReportClimb notes how a climb goes on.
+func (s *Store) ReportClimb(ctx context.Context, id int64, r client.ClimbReport) (*client.Climb, error) {
+	var row climbRow
+	err := s.inTx(ctx, func(db *gorm.DB, _ func(func(pgx.Tx) error) error) error {
+		if err := db.Clauses(clause.Locking{Strength: "UPDATE"}).Where("id = ?", id).Take(&row).Error; err != nil {
+			return found(err)
+		}
+		if row.State != client.Running {
+			return ErrEnded
+		}
+		proven, err := row.take(r)
+		if err != nil {
+			return err
+		}
+		if err := db.Save(&row).Error; err != nil {
+			return err
+		}
+		state := client.Climbing
+		if row.State != client.Running {
+			state = client.Open
+		}
+		return touch(db, row.CaseNumber, state, proven)
+	})
+	if err != nil {
+		return nil, err
+	}
+	c, err := row.public()
+	return &c, err
+}
+
+// take brings a report into the row; proven is how many rungs it adds.
+func (row *climbRow) take(r client.ClimbReport) (proven int, err error) {
+	row.State, row.Phase = r.State, r.Phase
+	if r.Problem != "" {
+		row.Problem = r.Problem
+	}
+	if r.State != client.Running {
+		now := time.Now()
+		row.EndedAt = &now
+	}
+	if r.Run == nil {
+		return 0, nil
+	}
+	var runs []ladder.Run
+	if err := json.Unmarshal(row.Runs, &runs); err != nil {
+		return 0, err
+	}
+	if r.Run.Outcome == ladder.Proven {
+		proven = 1
+	}
+	row.Runs, err = json.Marshal(append(runs, *r.Run))
+	return proven, err
+}
+
+func touch(db *gorm.DB, number int64, state string, proven int) error {
+	return db.Exec("update cases set state = ?, updated_at = now(), proven = least(rungs, proven + ?) where number = ?", state, proven, number).Error
+}

@@ -1,0 +1,189 @@
+package records
+
+import (
+	"context"
+	"database/sql"
+	"embed"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"strconv"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgxpool"
+	"github.com/jackc/pgx/v5/stdlib"
+	"github.com/pressly/goose/v3"
+	"gorm.io/driver/postgres"
+	"gorm.io/gorm"
+	"gorm.io/gorm/logger"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// ErrNotFound means that there is no such record.
+var ErrNotFound = errors.New("not found")
+
+// A Store is the database. It is safe for concurrent use.
+type Store struct {
+	Pool *pgxpool.Pool // for the queue and for listening
+	sql  *sql.DB
+	db   *gorm.DB
+}
+
+// Open connects to the database that dsn names and brings its tables up to
+// date.
+func Open(ctx context.Context, dsn string) (*Store, error) {
+	pool, err := pgxpool.New(ctx, dsn)
+	if err != nil {
+		return nil, fmt.Errorf("database: %w", err)
+	}
+	if err := pool.Ping(ctx); err != nil {
+		pool.Close()
+		return nil, fmt.Errorf("database: %w", err)
+	}
+	s := &Store{Pool: pool, sql: stdlib.OpenDBFromPool(pool)}
+	s.db, err = gorm.Open(postgres.New(postgres.Config{Conn: s.sql}), &gorm.Config{
+		Logger: logger.Discard, DisableAutomaticPing: true, TranslateError: true, NowFunc: func() time.Time { return time.Now().UTC() },
+	})
+	if err == nil {
+		err = s.migrate(ctx)
+	}
+	if err != nil {
+		s.Close()
+		return nil, fmt.Errorf("database: %w", err)
+	}
+	return s, nil
+}
+
+// migrationLock keeps two processes that start together from migrating at
+// the same time.
+const migrationLock = 0x64696f72
+
+func (s *Store) migrate(ctx context.Context) error {
+	conn, err := s.sql.Conn(ctx)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = conn.Close() }()
+	if _, err := conn.ExecContext(ctx, "select pg_advisory_lock($1)", migrationLock); err != nil {
+		return err
+	}
+	defer func() {
+		_, _ = conn.ExecContext(context.WithoutCancel(ctx), "select pg_advisory_unlock($1)", migrationLock)
+	}()
+	scripts, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	p, err := goose.NewProvider(goose.DialectPostgres, s.sql, scripts)
+	if err != nil {
+		return err
+	}
+	_, err = p.Up(ctx)
+	return err
+}
+
+// Close gives the connections back.
+func (s *Store) Close() {
+	_ = s.sql.Close()
+	s.Pool.Close()
+}
+
+// Ping reports whether the database answers.
+func (s *Store) Ping(ctx context.Context) error { return s.Pool.Ping(ctx) }
+
+// inTx runs do in one transaction. What do passes to raw runs in the same
+// transaction on the driver's own connection, which the queue needs.
+func (s *Store) inTx(ctx context.Context, do func(db *gorm.DB, raw func(func(pgx.Tx) error) error) error) error {
+	conn, err := s.sql.Conn(ctx)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = conn.Close() }()
+	tx, err := conn.BeginTx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = tx.Rollback() }() // does nothing once committed
+	db := s.db.Session(&gorm.Session{Context: ctx, NewDB: true, SkipDefaultTransaction: true})
+	db.Statement.ConnPool = tx
+	err = do(db, func(use func(pgx.Tx) error) error {
+		return conn.Raw(func(driver any) error {
+			c, ok := driver.(*stdlib.Conn)
+			if !ok {
+				return fmt.Errorf("database driver is %T", driver)
+			}
+			return use(joined{c.Conn(), c.Conn()})
+		})
+	})
+	if err != nil {
+		return err
+	}
+	return tx.Commit()
+}
+
+// joined lets somebody take part in a transaction that somebody else began
+// on the same connection and will end.
+type joined struct {
+	*onConn
+	c *pgx.Conn
+}
+
+type onConn = pgx.Conn
+
+var (
+	_          pgx.Tx = joined{}
+	errNotOurs        = errors.New("the transaction is ended by whoever began it")
+)
+
+func (joined) Begin(context.Context) (pgx.Tx, error) { return nil, errNotOurs }
+func (joined) Commit(context.Context) error          { return errNotOurs }
+func (joined) Rollback(context.Context) error        { return errNotOurs }
+func (joined) LargeObjects() pgx.LargeObjects        { return pgx.LargeObjects{} }
+func (j joined) Conn() *pgx.Conn                     { return j.c }
+
+// Listen calls heard with the number of each case that changes, until ctx
+// ends. It connects anew when the connection is lost, and then calls lost so
+// that nobody waits for what was missed.
+func (s *Store) Listen(ctx context.Context, heard func(number int64), lost func()) {
+	for ctx.Err() == nil {
+		if err := s.listen(ctx, heard); err != nil && ctx.Err() == nil {
+			slog.Warn("live changes: connection lost", "error", err)
+			lost()
+			select {
+			case <-time.After(time.Second):
+			case <-ctx.Done():
+			}
+		}
+	}
+}
+
+func (s *Store) listen(ctx context.Context, heard func(int64)) error {
+	conn, err := s.Pool.Acquire(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Release()
+	if _, err := conn.Exec(ctx, "listen diorthos_case"); err != nil {
+		return err
+	}
+	for {
+		n, err := conn.Conn().WaitForNotification(ctx)
+		if err != nil {
+			return errors.Join(err, conn.Conn().Close(context.WithoutCancel(ctx)))
+		}
+		if number, err := strconv.ParseInt(n.Payload, 10, 64); err == nil {
+			heard(number)
+		}
+	}
+}
+
+func found(err error) error {
+	if errors.Is(err, gorm.ErrRecordNotFound) || errors.Is(err, sql.ErrNoRows) {
+		return ErrNotFound
+	}
+	return err
+}

@@ -1,0 +1,130 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"sync"
+	"syscall"
+	"time"
+
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/collectors"
+
+	"diorthos/core/bag"
+	"diorthos/core/knowledge"
+	"diorthos/service/api"
+	"diorthos/service/bags"
+	"diorthos/service/queue"
+	"diorthos/service/records"
+)
+
+// Config says how the service runs.
+type Config struct {
+	Listen    string // address and port
+	Database  string // PostgreSQL connection string
+	Bags      string // folder, or bucket URL
+	Knowledge fs.FS
+	Console   fs.FS
+	Limits    bag.Limits
+	Log       *slog.Logger
+	// Ready is called with the address once requests are answered.
+	Ready func(address string)
+}
+
+// ErrPortInUse means that another program listens at the address.
+var ErrPortInUse = errors.New("address is in use")
+
+// Listen opens the port, so that a port in use is known before anything else
+// is started.
+func Listen(address string) (net.Listener, error) {
+	l, err := net.Listen("tcp", address)
+	if errors.Is(err, syscall.EADDRINUSE) {
+		return nil, fmt.Errorf("listen on %s: %w: stop the program there, or choose another with --listen", address, ErrPortInUse)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("listen on %s: %w", address, err)
+	}
+	return l, nil
+}
+
+// sweepAge is how old a bag is that nothing was recorded of before it is
+// taken as left behind by a crash.
+const sweepAge = 24 * time.Hour
+
+// Run serves until ctx ends. The listener is closed when it returns.
+func Run(ctx context.Context, listener net.Listener, c Config) error {
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
+	defer func() { _ = listener.Close() }()
+	k, err := knowledge.Load(c.Knowledge)
+	if err != nil {
+		return err
+	}
+	store, err := records.Open(ctx, c.Database)
+	if err != nil {
+		return err
+	}
+	defer store.Close()
+	kept, err := bags.Open(ctx, c.Bags)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = kept.Close() }()
+	q, err := queue.New(ctx, store, kept, k, c.Log)
+	if err != nil {
+		return err
+	}
+	reg := prometheus.NewRegistry()
+	reg.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
+		prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "diorthos_cases_read_total", Help: "Cases read by this process."}, func() float64 { return float64(q.Read.Load()) }))
+	a := api.New(api.Deps{Store: store, Bags: kept, Enqueue: q.Enqueue, Knowledge: k, Limits: c.Limits, Console: c.Console, Log: c.Log, Metrics: reg})
+	if n, err := kept.Sweep(ctx, sweepAge, func(key string) (bool, error) { return store.HasBlob(ctx, key) }); err != nil {
+		c.Log.Warn("sweep bags", "error", err)
+	} else if n > 0 {
+		c.Log.Info("dropped bags that were never acknowledged", "count", n)
+	}
+
+	var running sync.WaitGroup
+	failed := make(chan error, 2)
+	running.Go(func() { a.Listen(ctx) })
+	running.Go(func() { failed <- q.Run(ctx) })
+	server := &http.Server{Handler: a, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, BaseContext: func(net.Listener) context.Context { return ctx }}
+	running.Go(func() {
+		if err := server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
+			failed <- fmt.Errorf("serve: %w", err)
+		}
+	})
+	c.Log.Info("serving", "address", listener.Addr().String(), "knowledge", k.Version)
+	if c.Ready != nil {
+		c.Ready(listener.Addr().String())
+	}
+	var first error
+	select {
+	case <-ctx.Done():
+	case first = <-failed:
+	}
+	stop() // ends live streams, so that the shutdown is quick
+	ending, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
+	defer cancel()
+	if err := server.Shutdown(ending); err != nil {
+		_ = server.Close()
+	}
+	running.Wait()
+	c.Log.Info("stopped")
+	return first
+}
+
+// SetToken gives a person a token, in place of an earlier one.
+func SetToken(ctx context.Context, database, name, token string) error {
+	store, err := records.Open(ctx, database)
+	if err != nil {
+		return err
+	}
+	defer store.Close()
+	return store.SetToken(ctx, name, token)
+}
