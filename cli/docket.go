@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	"diorthos/client"
 	"diorthos/core/diagnosis"
@@ -165,8 +166,11 @@ func showToDo(p *page, d *docket.Docket, done map[int]ladder.Outcome) {
 }
 
 func runMark(p *page, o ladder.Outcome) string {
-	if o == ladder.Proven {
+	switch o {
+	case ladder.Proven:
 		return p.good(markGood + " " + string(o))
+	case ladder.Planning:
+		return markNone + " " + string(o) + ", nothing changed"
 	}
 	return p.bad(markBroken + " " + string(o))
 }
@@ -204,7 +208,7 @@ func showClimbs(p *page, climbs []client.Climb) {
 }
 
 func showRun(p *page, indent string, r ladder.Run) {
-	p.line("%srung %d %s  %s", indent, r.Rung, runMark(p, r.Outcome), p.faint(r.Took.String()))
+	p.line("%srung %d %s  %s", indent, r.Rung, runMark(p, r.Outcome), p.faint(r.Took.Round(time.Microsecond).String()))
 	p.checks(indent+"  guard ", r.Guard)
 	for _, w := range r.Planned {
 		p.line("%s  write %s %s at byte %d", indent, w.What, lengthOf(w), w.Offset)
@@ -232,13 +236,11 @@ func (p *page) checks(lead string, list []ladder.Check) {
 	}
 }
 
-// proven is the last outcome of each rung over all climbs.
+// outcomes tells how each rung stands after all climbs.
 func outcomes(climbs []client.Climb) map[int]ladder.Outcome {
-	done := map[int]ladder.Outcome{}
+	var runs []ladder.Run
 	for i := len(climbs) - 1; i >= 0; i-- {
-		for _, r := range climbs[i].Runs {
-			done[r.Rung] = r.Outcome
-		}
+		runs = append(runs, climbs[i].Runs...)
 	}
-	return done
+	return ladder.Standing(runs)
 }

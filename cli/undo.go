@@ -4,21 +4,23 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
+	"diorthos/client"
 	"diorthos/core/block"
+	"diorthos/core/ladder"
 	"diorthos/host"
 )
 
 func undoCommand() *cli.Command {
 	return &cli.Command{
 		Name: "undo", Usage: "take back, byte for byte, what a journal notes", ArgsUsage: "JOURNAL",
-		Description: "Refuses, before anything is written, if the disk is not the journal's or was changed since.\nExit status 1 then.\n\nExample:\n   diorthos undo .demo/kestrel-office-3-20261123-081500.journal",
-		Flags: []cli.Flag{
+		Description: "Refuses, before anything is written, if the disk is not the journal's or was changed since.\nExit status 1 then. With a token, the case's docket is told.\n\nExample:\n   diorthos undo .demo/kestrel-office-3-20261123-081500.journal",
+		Flags: append(serviceFlags(),
 			&cli.StringFlag{Name: "image", Usage: "the disk, if it is not where it was"},
-			&cli.BoolFlag{Name: "dry-run", Usage: "show what the journal holds and change nothing"}, jsonFlag(),
-		},
+			&cli.BoolFlag{Name: "dry-run", Usage: "show what the journal holds and change nothing"}, jsonFlag()),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			a, err := args(c, "JOURNAL")
 			if err != nil {
@@ -35,11 +37,12 @@ func undoCommand() *cli.Command {
 					return refusedUndo(c, err)
 				}
 			}
+			told := tellUndone(ctx, c, j, before)
 			if done, err := put(c, map[string]any{"head": j.Head(), "was": before, "is": j.State(), "changes": j.Changes()}); done {
-				return err
+				return errors.Join(err, told)
 			}
 			showUndo(newPage(c), j, before)
-			return nil
+			return told
 		},
 	}
 }
@@ -58,6 +61,22 @@ func undo(ctx context.Context, image string, j *block.Journal) (err error) {
 	}
 	defer func() { err = errors.Join(err, dev.Close()) }()
 	return j.Undo(ctx, dev)
+}
+
+// tellUndone puts onto the docket of the journal's case that its rung was
+// taken back. Without a token there is nobody to tell.
+func tellUndone(ctx context.Context, c *cli.Command, j *block.Journal, before block.State) error {
+	h := j.Head()
+	if h.Case == 0 || c.String("token") == "" || j.State() != block.Undone || before == block.Undone {
+		return nil
+	}
+	s := service(c)
+	climb, err := s.StartClimb(ctx, h.Case, client.ClimbStart{Host: hostName()})
+	if err != nil {
+		return fmt.Errorf("the disk is as it was, but the service could not be told: %w", err)
+	}
+	run := &ladder.Run{Rung: h.Number, Outcome: ladder.TakenBack, Guard: []ladder.Check{}, Planned: []ladder.Planned{}, Proof: []ladder.Check{}, Began: time.Now().UTC()}
+	return reportEnd(ctx, s, climb.ID, run, nil)
 }
 
 func refusedUndo(c *cli.Command, err error) error {

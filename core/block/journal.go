@@ -26,6 +26,7 @@ type Head struct {
 	Machine string    `json:"machine,omitempty"` // whose disk it is
 	Case    int64     `json:"case,omitempty"`    // the case that asked for it, 0 for none
 	Rung    string    `json:"rung,omitempty"`    // the remedy that asked for it
+	Number  int       `json:"number,omitempty"`  // of the rung on the case's ladder
 	Target  Target    `json:"target"`            // what is changed
 	Started time.Time `json:"started"`
 }

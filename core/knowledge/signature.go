@@ -112,7 +112,7 @@ func (c *Condition) compile(env *environment) (err error) {
 // An element that lacks a field that is asked about does not fulfil it.
 func (c *Condition) Ask(facts map[string]any) ([]string, error) {
 	out, _, err := c.each.Eval(map[string]any{"facts": facts, "it": nil})
-	if err != nil {
+	if err != nil || out == types.NullValue {
 		return nil, nil //nolint:nilerr // the facts have no such list
 	}
 	list, err := out.ConvertToNative(anyList)

@@ -64,6 +64,6 @@ func provePrimary(before, after *layout.Table) []Check {
 		Saw: fmt.Sprintf("entries CRC 0x%08x and 0x%08x", p.Header.EntryCRC, b.Header.EntryCRC)}
 	same := Check{What: "the partitions are those of the backup", OK: reflect.DeepEqual(before.Backup.Entries, p.Entries),
 		Saw: fmt.Sprintf("%d of %d partitions", len(p.Entries), len(before.Backup.Entries))}
-	mbr := Check{What: "the protective MBR is there", OK: after.MBR.Protective(), Saw: fmt.Sprintf("%d entries in sector 0", len(after.MBR.Entries))}
+	mbr := Check{What: "the protective MBR is there", OK: after.MBR.Protective(), Saw: fmt.Sprintf("entries in sector 0: %d", len(after.MBR.Entries))}
 	return []Check{crcs, agree, same, mbr}
 }

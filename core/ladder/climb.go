@@ -44,6 +44,18 @@ const (
 	TakenBack Outcome = "taken back" // done, not proven, undone
 )
 
+// Standing tells how each rung stands after the runs, in the order in which
+// they were made: by its last run that changed anything.
+func Standing(runs []Run) map[int]Outcome {
+	stands := map[int]Outcome{}
+	for _, r := range runs {
+		if _, known := stands[r.Rung]; r.Outcome != Refused || !known {
+			stands[r.Rung] = r.Outcome
+		}
+	}
+	return stands
+}
+
 // Planned is one write in words.
 type Planned struct {
 	What   string `json:"what"`
@@ -95,7 +107,7 @@ func Take(ctx context.Context, rung Rung, dev block.Device, o Options) (run *Run
 		run.Outcome = Planning
 		return run, nil
 	}
-	journal, err := o.Journal(block.Head{Action: rung.Action, Machine: o.Machine, Case: o.Case, Rung: rung.Remedy, Target: before.Target(o.Path), Started: o.Now().UTC()})
+	journal, err := o.Journal(block.Head{Action: rung.Action, Machine: o.Machine, Case: o.Case, Rung: rung.Remedy, Number: rung.Number, Target: before.Target(o.Path), Started: o.Now().UTC()})
 	if err != nil {
 		return run, err
 	}

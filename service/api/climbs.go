@@ -15,8 +15,8 @@ type climbAnswer struct{ Body client.Climb }
 func (a *API) climbRoutes(api huma.API) {
 	huma.Register(api, huma.Operation{OperationID: "start-climb", Method: http.MethodPost, Path: "/api/v1/cases/{number}/climbs", Summary: "Begin a climb", Tags: []string{"climbs"}, DefaultStatus: http.StatusCreated, Errors: []int{http.StatusNotFound, http.StatusConflict}},
 		func(ctx context.Context, in *struct {
-			casePath
-			Body client.ClimbStart
+			Number int64 `path:"number" minimum:"1" doc:"Number of the case"`
+			Body   client.ClimbStart
 		}) (*climbAnswer, error) {
 			c, err := a.Store.StartClimb(ctx, in.Number, person(ctx), in.Body.Host)
 			if err != nil {

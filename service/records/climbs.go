@@ -84,7 +84,7 @@ func (s *Store) StartClimb(ctx context.Context, number int64, person, host strin
 		if err := db.Create(&row).Error; err != nil {
 			return err
 		}
-		return touch(db, number, client.Climbing, 0)
+		return touch(db, number, client.Climbing)
 	})
 	if err != nil {
 		return nil, err
@@ -103,8 +103,7 @@ func (s *Store) ReportClimb(ctx context.Context, id int64, r client.ClimbReport)
 		if row.State != client.Running {
 			return ErrEnded
 		}
-		proven, err := row.take(r)
-		if err != nil {
+		if err := row.take(r); err != nil {
 			return err
 		}
 		if err := db.Save(&row).Error; err != nil {
@@ -114,7 +113,7 @@ func (s *Store) ReportClimb(ctx context.Context, id int64, r client.ClimbReport)
 		if row.State != client.Running {
 			state = client.Open
 		}
-		return touch(db, row.CaseNumber, state, proven)
+		return touch(db, row.CaseNumber, state)
 	})
 	if err != nil {
 		return nil, err
@@ -123,8 +122,8 @@ func (s *Store) ReportClimb(ctx context.Context, id int64, r client.ClimbReport)
 	return &c, err
 }
 
-// take brings a report into the row; proven is how many rungs it adds.
-func (row *climbRow) take(r client.ClimbReport) (proven int, err error) {
+// take brings a report into the row.
+func (row *climbRow) take(r client.ClimbReport) error {
 	row.State, row.Phase = r.State, r.Phase
 	if r.Problem != "" {
 		row.Problem = r.Problem
@@ -134,19 +133,36 @@ func (row *climbRow) take(r client.ClimbReport) (proven int, err error) {
 		row.EndedAt = &now
 	}
 	if r.Run == nil {
-		return 0, nil
+		return nil
 	}
 	var runs []ladder.Run
 	if err := json.Unmarshal(row.Runs, &runs); err != nil {
-		return 0, err
+		return err
 	}
-	if r.Run.Outcome == ladder.Proven {
-		proven = 1
-	}
+	var err error
 	row.Runs, err = json.Marshal(append(runs, *r.Run))
-	return proven, err
+	return err
 }
 
-func touch(db *gorm.DB, number int64, state string, proven int) error {
-	return db.Exec("update cases set state = ?, updated_at = now(), proven = least(rungs, proven + ?) where number = ?", state, proven, number).Error
+// touch brings a case's state and its count of proven rungs up to date.
+func touch(db *gorm.DB, number int64, state string) error {
+	var lists []string
+	if err := db.Table("climbs").Where("case_number = ?", number).Order("id").Pluck("runs", &lists).Error; err != nil {
+		return err
+	}
+	var all []ladder.Run
+	for _, raw := range lists {
+		var runs []ladder.Run
+		if err := json.Unmarshal([]byte(raw), &runs); err != nil {
+			return err
+		}
+		all = append(all, runs...)
+	}
+	proven := 0
+	for _, o := range ladder.Standing(all) {
+		if o == ladder.Proven {
+			proven++
+		}
+	}
+	return db.Exec("update cases set state = ?, updated_at = now(), proven = ? where number = ?", state, proven, number).Error
 }

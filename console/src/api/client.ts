@@ -1,0 +1,34 @@
+import createClient from 'openapi-fetch'
+
+import type { components, paths } from './schema'
+
+export type Case = components['schemas']['Case']
+export type CaseDetail = components['schemas']['CaseDetail']
+export type CasePage = components['schemas']['CasePage']
+export type Docket = components['schemas']['Docket']
+export type Disk = components['schemas']['Disk']
+export type Finding = components['schemas']['Finding']
+export type Rung = components['schemas']['Rung']
+export type Climb = components['schemas']['Climb']
+export type Run = components['schemas']['Run']
+export type Event = components['schemas']['Event']
+
+export const api = createClient<paths>({ baseUrl: '/' })
+
+/** A refusal by the service, with what it said. */
+export class Refusal extends Error {
+  constructor(
+    readonly status: number,
+    detail: string,
+  ) {
+    super(detail)
+  }
+}
+
+/** Gives the answer, or throws what the service said instead. */
+export async function ask<T>(call: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
+  const { data, error, response } = await call
+  if (data !== undefined && response.ok) return data
+  const problem = error as { detail?: string; title?: string } | undefined
+  throw new Refusal(response.status, problem?.detail ?? problem?.title ?? `the service answered ${response.status}`)
+}

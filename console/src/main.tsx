@@ -1,0 +1,62 @@
+import { QueryClient, QueryClientProvider, useQuery, useQueryClient } from '@tanstack/react-query'
+import { StrictMode } from 'react'
+import { createRoot } from 'react-dom/client'
+import { BrowserRouter, Link, Route, Routes } from 'react-router'
+
+import { api, ask, Refusal } from './api/client'
+import { CasePage } from './pages/case/CasePage'
+import { Cases } from './pages/cases/Cases'
+import { SignIn } from './pages/sign-in/SignIn'
+import { Notice } from './parts/Notice'
+import './tokens.css'
+
+const queries = new QueryClient({
+  defaultOptions: { queries: { retry: (n, e) => !(e instanceof Refusal && e.status < 500) && n < 3, staleTime: 5_000 } },
+})
+
+function App() {
+  const client = useQueryClient()
+  const who = useQuery({ queryKey: ['who'], queryFn: () => ask(api.GET('/api/v1/session')) })
+  const again = () => void client.invalidateQueries()
+  if (who.isPending) return <Notice>One moment…</Notice>
+  if (who.isError) {
+    return who.error instanceof Refusal && who.error.status === 401 ? <SignIn done={again} /> : <Notice bad>{who.error.message}</Notice>
+  }
+  const signOut = async () => {
+    await api.DELETE('/api/v1/session')
+    client.clear()
+    window.location.assign('/')
+  }
+  return (
+    <div className="flex h-screen flex-col">
+      <nav className="flex items-center gap-5 border-b border-rule bg-sheet px-4 py-1.5">
+        <Link to="/" className="font-semibold text-accent">
+          Diorthos
+        </Link>
+        <Link to="/">Cases</Link>
+        <span className="ml-auto text-small text-soft">{who.data.name}</span>
+        <button type="button" onClick={() => void signOut()} className="text-small underline underline-offset-2">
+          Sign out
+        </button>
+      </nav>
+      <Routes>
+        <Route path="/" element={<Cases />} />
+        <Route path="/cases/:number" element={<CasePage />} />
+        <Route path="*" element={<Notice bad>There is no such page.</Notice>} />
+      </Routes>
+    </div>
+  )
+}
+
+const root = document.getElementById('root')
+if (root) {
+  createRoot(root).render(
+    <StrictMode>
+      <QueryClientProvider client={queries}>
+        <BrowserRouter>
+          <App />
+        </BrowserRouter>
+      </QueryClientProvider>
+    </StrictMode>,
+  )
+}

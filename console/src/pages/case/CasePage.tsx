@@ -1,0 +1,142 @@
+import { Progress } from 'radix-ui'
+import type { ReactNode } from 'react'
+import { Link, useParams } from 'react-router'
+
+import type { CaseDetail, Run } from '../../api/client'
+import { DiskStrip } from '../../parts/DiskStrip'
+import { LadderView } from '../../parts/LadderView'
+import { Notice } from '../../parts/Notice'
+import { CaseState } from '../../parts/State'
+import { bytes, utc } from '../../parts/text'
+import { Broke } from './Broke'
+import { Climbs } from './Climbs'
+import { useCase } from './queries'
+import { Tried } from './Tried'
+import { Why } from './Why'
+
+/** The docket of a case: what was tried, where it broke, why, what to do. */
+export function CasePage() {
+  const number = Number(useParams().number)
+  const { detail, connected } = useCase(number)
+  if (detail.isPending) return <Notice>Fetching case {number}…</Notice>
+  if (detail.isError) return <Notice bad>{detail.error.message}</Notice>
+  const c = detail.data
+  return (
+    <main className="min-h-0 flex-1 overflow-auto">
+      <div className="mx-auto max-w-[78rem] px-4 pb-16">
+        <Head c={c} connected={connected} />
+        {c.progress && <Reading progress={c.progress} />}
+        {c.problem && <Notice bad>{c.problem}</Notice>}
+        {c.docket && (
+          <>
+            <Section title="What was tried">
+              <Tried list={c.docket.tried} />
+            </Section>
+            {c.docket.broke && (
+              <Section title="Where it broke">
+                <Broke broke={c.docket.broke} />
+              </Section>
+            )}
+            <Section title="Why">
+              <Why findings={c.docket.why} />
+              {c.docket.disks.map((d) => (
+                <div key={d.id} className="mt-3">
+                  <DiskStrip disk={d} />
+                </div>
+              ))}
+            </Section>
+            {c.docket.toDo.length > 0 && (
+              <Section title="What to do">
+                <LadderView rungs={c.docket.toDo} stands={standing(c)} busy={c.state === 'climbing'} />
+              </Section>
+            )}
+            {c.climbs.length > 0 && (
+              <Section title="Climbs">
+                <Climbs list={c.climbs} />
+              </Section>
+            )}
+            <Section title="Read">
+              <Files c={c} />
+            </Section>
+          </>
+        )}
+      </div>
+    </main>
+  )
+}
+
+/** How each rung stands: by its last run that changed anything. */
+function standing(c: CaseDetail): Map<number, Run['outcome']> {
+  const stands = new Map<number, Run['outcome']>()
+  for (const climb of [...c.climbs].reverse()) {
+    for (const run of climb.runs) {
+      if (run.outcome !== 'refused' || !stands.has(run.rung)) stands.set(run.rung, run.outcome)
+    }
+  }
+  return stands
+}
+
+function Head({ c, connected }: { c: CaseDetail; connected: boolean }) {
+  return (
+    <header className="flex items-baseline gap-4 border-b-2 border-ink pt-3 pb-1.5">
+      <h1 className="text-title font-semibold">
+        <Link to="/" className="text-soft hover:text-ink" aria-label="All cases">
+          Case {c.number}
+        </Link>{' '}
+        {c.machine}
+      </h1>
+      <span className="text-soft">{[c.site, c.docket?.machine.model].filter(Boolean).join(' · ')}</span>
+      <CaseState state={c.state} />
+      {!connected && <span className="text-small text-odd">◆ not live: connecting again</span>}
+      <span className="ml-auto text-small text-soft">
+        {utc(c.received)} UTC from {c.by} · bag <code className="font-mono text-tiny">{c.bag.slice(0, 12)}</code> · {bytes(c.bagSize)}
+      </span>
+    </header>
+  )
+}
+
+/** A heading in the margin, as on a docket, and what belongs to it beside. */
+function Section({ title, children }: { title: string; children: ReactNode }) {
+  return (
+    <section className="grid grid-cols-[8.5rem_1fr] gap-x-4 border-b border-rule py-3" aria-label={title}>
+      <h2 className="text-small font-semibold text-accent">{title}</h2>
+      <div className="min-w-0">{children}</div>
+    </section>
+  )
+}
+
+function Reading({ progress }: { progress: NonNullable<CaseDetail['progress']> }) {
+  const share = progress.total > 0 ? Math.min(100, (100 * progress.done) / progress.total) : null
+  return (
+    <div className="py-3">
+      <div className="text-small">
+        {progress.phase}
+        {progress.total > 0 && `: ${bytes(progress.done)} of ${bytes(progress.total)}`}
+      </div>
+      <Progress.Root value={share} className="mt-1 h-2 overflow-hidden bg-(--empty)" aria-label="Reading">
+        <Progress.Indicator className="h-full bg-accent" style={{ width: `${share ?? 4}%` }} />
+      </Progress.Root>
+    </div>
+  )
+}
+
+function Files({ c }: { c: CaseDetail }) {
+  if (!c.docket || c.docket.files.length === 0) return <p className="text-soft">The bag held no logs.</p>
+  return (
+    <>
+      <ul className="grid grid-cols-2 gap-x-6 text-small">
+        {c.docket.files.map((f) => (
+          <li key={f.name} className="flex justify-between border-b border-rule py-0.5">
+            <span>{f.name}</span>
+            <span className="text-soft">
+              {f.dialect} · {f.lines} lines, {f.kept} kept {f.problem && <span className="text-bad">▲ {f.problem}</span>}
+            </span>
+          </li>
+        ))}
+      </ul>
+      <p className="mt-1 text-small text-soft">
+        {c.docket.harmless > 0 && `${c.docket.harmless} records set apart: healthy machines show them too. `}Knowledge {c.docket.knowledge}.
+      </p>
+    </>
+  )
+}

@@ -1,0 +1,56 @@
+import type { Climb, Run } from '../../api/client'
+import { outcomeTone, Said } from '../../parts/State'
+import { bytes, utc } from '../../parts/text'
+
+export function Climbs({ list }: { list: Climb[] }) {
+  return (
+    <ul className="space-y-2">
+      {list.map((c) => (
+        <li key={c.id}>
+          <div className="text-small">
+            {utc(c.began)} UTC, {c.by} on {c.host}: {c.state} {c.state === 'running' && c.phase}
+          </div>
+          {c.runs.map((r) => (
+            <RunView key={r.began} run={r} />
+          ))}
+          {c.problem && <p className="text-small text-bad">▲ {c.problem}</p>}
+        </li>
+      ))}
+    </ul>
+  )
+}
+
+function RunView({ run }: { run: Run }) {
+  return (
+    <div className="mt-1 border border-rule bg-sheet px-3 py-1.5 text-small">
+      <div className="flex gap-4">
+        <span className="font-semibold">rung {run.rung}</span>
+        <Said tone={outcomeTone(run.outcome)}>{run.outcome}</Said>
+        {run.journal && <code className="ml-auto truncate font-mono text-tiny text-soft">diorthos undo {run.journal}</code>}
+      </div>
+      <ul>
+        <Checks list={run.guard} word="guard" />
+        {run.planned.map((w) => (
+          <li key={`${w.offset}${w.what}`} className="grid grid-cols-[5rem_1fr]">
+            <span className="text-soft">write</span>
+            <span>
+              {w.what} {w.length > 0 && `(${bytes(w.length)})`} at byte {w.offset}
+            </span>
+          </li>
+        ))}
+        <Checks list={run.proof} word="proof" />
+      </ul>
+    </div>
+  )
+}
+
+function Checks({ list, word }: { list: Run['guard']; word: string }) {
+  return list.map((c) => (
+    <li key={c.what} className="grid grid-cols-[5rem_1fr]">
+      <Said tone={c.ok ? 'good' : 'bad'}>{word}</Said>
+      <span>
+        {c.what}: <span className="text-soft">{c.saw}</span>
+      </span>
+    </li>
+  ))
+}

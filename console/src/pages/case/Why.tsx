@@ -1,0 +1,27 @@
+import type { Finding } from '../../api/client'
+import { EvidenceList } from '../../parts/Evidence'
+import { percent } from '../../parts/text'
+
+export function Why({ findings }: { findings: Finding[] }) {
+  if (findings.length === 0) return <p className="text-good">✓ Nothing wrong was found in what was handed in.</p>
+  return (
+    <ul className="space-y-3">
+      {findings.map((f) => (
+        <li key={f.cause + f.explains}>
+          <div className="flex items-baseline gap-3">
+            <span className="w-12 text-right font-semibold">{percent(f.probability)}</span>
+            <h3 className="font-semibold">{f.title}</h3>
+            <span className="text-small text-soft">{f.explains === 'start' ? 'why it does not start' : 'why the attempt failed'}</span>
+          </div>
+          <div className="ml-15">
+            <p className="max-w-[85ch]">{f.tell}</p>
+            <ul className="mt-1 text-small">
+              <EvidenceList list={f.for} tone="good" word="for" />
+              <EvidenceList list={f.against} tone="plain" word="against" />
+            </ul>
+          </div>
+        </li>
+      ))}
+    </ul>
+  )
+}

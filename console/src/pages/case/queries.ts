@@ -1,0 +1,24 @@
+import { useQuery, useQueryClient } from '@tanstack/react-query'
+import { useCallback } from 'react'
+
+import { api, ask, type Case, type CaseDetail } from '../../api/client'
+import { useLive } from '../../api/live'
+
+/** One case, live: what is small is shown at once, the docket is fetched when it changed. */
+export function useCase(number: number) {
+  const queries = useQueryClient()
+  const seen = useCallback(
+    (changed: Case) => {
+      const known = queries.getQueryData<CaseDetail>(['case', number])
+      queries.setQueryData<CaseDetail>(['case', number], (old) => old && { ...old, ...changed, progress: changed.progress })
+      if (known?.updated !== changed.updated) void queries.invalidateQueries({ queryKey: ['case', number] })
+    },
+    [queries, number],
+  )
+  const connected = useLive(`/api/v1/cases/${number}/live`, seen)
+  const detail = useQuery({
+    queryKey: ['case', number],
+    queryFn: () => ask(api.GET('/api/v1/cases/{number}', { params: { path: { number } } })),
+  })
+  return { detail, connected }
+}

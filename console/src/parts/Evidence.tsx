@@ -1,0 +1,19 @@
+import type { Finding } from '../api/client'
+import { Said, type Tone } from './State'
+
+/** What speaks for a cause, or against it, each with its place. */
+export function EvidenceList({ list, tone, word }: { list: Finding['for']; tone: Tone; word: string }) {
+  return list.map((e, i) => (
+    <li key={`${word}${i}`} className="grid grid-cols-[4.2rem_1fr] gap-x-2 py-0.5">
+      <Said tone={tone}>{word}</Said>
+      <span className="min-w-0">
+        {e.place && (
+          <span className="text-soft">
+            {e.place.file} line {e.place.line}{' '}
+          </span>
+        )}
+        <span className={e.kind === 'log' ? 'font-mono text-tiny break-words' : ''}>{e.text}</span>
+      </span>
+    </li>
+  ))
+}

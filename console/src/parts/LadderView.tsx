@@ -1,0 +1,50 @@
+import type { Run, Rung } from '../api/client'
+import { outcomeTone, Said } from './State'
+
+/** The ladder, first rung on top; each rung says how invasive it is and how it stands. */
+export function LadderView({ rungs, stands, busy }: { rungs: Rung[]; stands: Map<number, Run['outcome']>; busy: boolean }) {
+  const next = rungs.find((r) => stands.get(r.number) !== 'proven')
+  return (
+    <ol className="border border-rule bg-sheet">
+      {rungs.map((r) => (
+        <li key={r.number} className="grid grid-cols-[2.2rem_1fr] border-t border-rule first:border-t-0">
+          <div className="flex justify-center border-r-2 border-accent py-2 font-semibold">{r.number}</div>
+          <div className="px-3 py-2">
+            <div className="flex items-baseline gap-3">
+              <h3 className="font-semibold">{r.title}</h3>
+              <span className="text-small text-soft">
+                {r.invasive} · by {r.by} · about {r.minutes} min
+              </span>
+              <span className="ml-auto text-small">
+                <Standing outcome={stands.get(r.number)} next={next === r} busy={busy} />
+              </span>
+            </div>
+            <p className="text-small text-soft">{r.why}</p>
+            {r.does && <p className="mt-1 max-w-[80ch]">{r.does}</p>}
+            {r.steps && r.steps.length > 0 && (
+              <ol className="mt-1 ml-5 list-decimal text-small">
+                {r.steps.map((s) => (
+                  <li key={s.do} className="py-0.5">
+                    {s.do} <span className="text-soft">→ {s.shows}</span>
+                  </li>
+                ))}
+              </ol>
+            )}
+            {r.proof && (
+              <p className="mt-1 text-small">
+                <span className="text-soft">proof: </span>
+                {r.proof}
+              </p>
+            )}
+          </div>
+        </li>
+      ))}
+    </ol>
+  )
+}
+
+function Standing({ outcome, next, busy }: { outcome: Run['outcome'] | undefined; next: boolean; busy: boolean }) {
+  if (next && busy) return <Said tone="odd">being climbed</Said>
+  if (outcome !== undefined) return <Said tone={outcomeTone(outcome)}>{outcome}</Said>
+  return next ? <span>next</span> : <span className="text-soft">not taken</span>
+}

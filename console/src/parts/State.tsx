@@ -1,0 +1,45 @@
+import type { ReactNode } from 'react'
+
+import type { Case } from '../api/client'
+
+const shapes: Record<Case['state'], string> = { received: '○', reading: '◔', open: '●', climbing: '◑', unreadable: '✕' }
+
+/** A state as a shape and a word. */
+export function CaseState({ state }: { state: Case['state'] }) {
+  return (
+    <span className={state === 'unreadable' ? 'text-bad' : 'text-ink'}>
+      <span aria-hidden className="mr-1.5 inline-block w-3 text-center">
+        {shapes[state]}
+      </span>
+      {state}
+    </span>
+  )
+}
+
+export type Tone = 'good' | 'bad' | 'odd' | 'plain'
+
+const tones: Record<Tone, { shape: string; text: string }> = {
+  good: { shape: '✓', text: 'text-good' },
+  bad: { shape: '▲', text: 'text-bad' },
+  odd: { shape: '◆', text: 'text-odd' },
+  plain: { shape: '·', text: 'text-soft' },
+}
+
+/** A word with the shape that says the same. */
+export function Said({ tone, children }: { tone: Tone; children: ReactNode }) {
+  return (
+    <span className={`whitespace-nowrap ${tones[tone].text}`}>
+      <span aria-hidden className="mr-1">
+        {tones[tone].shape}
+      </span>
+      {children}
+    </span>
+  )
+}
+
+/** How a rung or an attempt ended. */
+export function outcomeTone(outcome: string): Tone {
+  if (outcome === 'proven' || outcome === 'succeeded') return 'good'
+  if (outcome === 'taken back' || outcome === 'planned') return 'odd'
+  return 'bad'
+}
