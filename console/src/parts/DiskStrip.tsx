@@ -1,3 +1,5 @@
+import { Collapsible } from 'radix-ui'
+
 import type { Disk } from '../api/client'
 import { Said } from './State'
 import { bytes } from './text'
@@ -14,20 +16,16 @@ const least = 84
 export function DiskStrip({ disk }: { disk: Disk }) {
   const places = lay(disk)
   return (
-    <figure aria-label={`Disk ${disk.source}`} className="border border-rule bg-sheet px-3 py-2">
-      <figcaption className="flex items-baseline gap-4 text-small">
-        <span className="font-semibold">{disk.source}</span>
-        <span>{bytes(disk.size)}</span>
-        <span className="uppercase">{disk.style === 'none' ? 'no table' : disk.style}</span>
-        <span className="text-soft">sectors of {disk.sectorSize} bytes</span>
+    <figure aria-label={`Disk ${disk.source}`} className="border border-rule bg-sheet px-3 py-1.5">
+      <figcaption className="flex items-baseline justify-between text-tiny">
+        {disk.style === 'gpt' ? <Copy name="primary GPT, LBA" copy={disk.primary} /> : <span />}
+        <span className="text-small">
+          <b className="font-semibold">{disk.source}</b> {bytes(disk.size)} {disk.style === 'none' ? 'no table' : disk.style.toUpperCase()}{' '}
+          <span className="text-soft">sectors of {disk.sectorSize} bytes</span>
+        </span>
+        {disk.style === 'gpt' ? <Copy name="backup GPT, LBA" copy={disk.backup} /> : <span />}
       </figcaption>
-      {disk.style === 'gpt' && (
-        <div className="mt-1 flex justify-between text-tiny">
-          <Copy name="primary GPT, LBA" copy={disk.primary} />
-          <Copy name="backup GPT, LBA" copy={disk.backup} />
-        </div>
-      )}
-      <svg viewBox={`0 0 ${width} ${height}`} className="mt-0.5 block w-full" role="img" aria-label="Partitions to scale">
+      <svg viewBox={`0 0 ${width} ${height}`} className="mt-1 block w-full" role="img" aria-label="Partitions to scale">
         <defs>
           <pattern id="damage" width="6" height="6" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
             <rect width="6" height="6" className="fill-(--bad-wash)" />
@@ -54,7 +52,14 @@ export function DiskStrip({ disk }: { disk: Disk }) {
           </>
         )}
       </svg>
-      <Partitions list={disk.partitions} />
+      <Collapsible.Root>
+        <Collapsible.Trigger className="mt-1 text-tiny text-accent underline underline-offset-2">
+          {disk.partitions.length} {disk.partitions.length === 1 ? 'partition' : 'partitions'} in figures
+        </Collapsible.Trigger>
+        <Collapsible.Content>
+          <Partitions list={disk.partitions} />
+        </Collapsible.Content>
+      </Collapsible.Root>
     </figure>
   )
 }

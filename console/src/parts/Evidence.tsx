@@ -4,7 +4,7 @@ import { Said, type Tone } from './State'
 /** What speaks for a cause, or against it, each with its place. */
 export function EvidenceList({ list, tone, word }: { list: Finding['for']; tone: Tone; word: string }) {
   return list.map((e, i) => (
-    <li key={`${word}${i}`} className="grid grid-cols-[4.2rem_1fr] gap-x-2 py-0.5">
+    <li key={`${word}${i}`} className="grid grid-cols-[4.2rem_1fr] gap-x-2">
       <Said tone={tone}>{word}</Said>
       <span className="min-w-0">
         {e.place && (

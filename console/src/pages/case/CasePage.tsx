@@ -29,6 +29,11 @@ export function CasePage() {
         {c.problem && <Notice bad>{c.problem}</Notice>}
         {c.docket && (
           <>
+            {c.docket.disks.map((d) => (
+              <div key={d.id} className="mt-3">
+                <DiskStrip disk={d} />
+              </div>
+            ))}
             <Section title="What was tried">
               <Tried list={c.docket.tried} />
             </Section>
@@ -39,11 +44,6 @@ export function CasePage() {
             )}
             <Section title="Why">
               <Why findings={c.docket.why} />
-              {c.docket.disks.map((d) => (
-                <div key={d.id} className="mt-3">
-                  <DiskStrip disk={d} />
-                </div>
-              ))}
             </Section>
             {c.docket.toDo.length > 0 && (
               <Section title="What to do">

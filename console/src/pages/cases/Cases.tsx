@@ -9,7 +9,7 @@ import { utc } from '../../parts/text'
 import { useCases, type Filter } from './queries'
 
 const states: Filter['state'][] = ['', 'received', 'reading', 'open', 'climbing', 'unreadable']
-const columns = 'grid grid-cols-[4rem_13rem_11rem_8rem_10rem_1fr_5rem_10rem] gap-x-3 px-4'
+const columns = 'grid grid-cols-[3rem_11rem_9rem_6.5rem_9.5rem_1fr_4rem_8.5rem] gap-x-3 px-4'
 const rowHeight = 34
 
 export function Cases() {
@@ -95,7 +95,7 @@ function Rows({ rows, more }: { rows: Case[]; more: () => void }) {
                 <span className="truncate">{c.tried}</span>
                 <span className="truncate">{c.headline ?? c.problem}</span>
                 <span>{c.rungs > 0 ? `${c.proven} of ${c.rungs}` : ''}</span>
-                <span className="text-soft">{utc(c.received)}</span>
+                <span className="text-soft">{utc(c.received).slice(0, 16)}</span>
               </a>
             </li>
           )

@@ -1,0 +1,115 @@
+package e2e
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"diorthos/core/bag"
+)
+
+// A page is a tab of a headless Chromium with a profile of its own.
+type page struct {
+	t   *testing.T
+	ctx context.Context
+}
+
+func openPage(t *testing.T) *page {
+	t.Helper()
+	options := append(chromedp.DefaultExecAllocatorOptions[:],
+		chromedp.ExecPath("/usr/bin/chromium"), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.Headless,
+		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-quic", true),
+		chromedp.Flag("no-first-run", true), chromedp.Flag("disable-sync", true), chromedp.UserDataDir(t.TempDir()), chromedp.WindowSize(1280, 800))
+	alloc, cancel := chromedp.NewExecAllocator(context.Background(), options...)
+	t.Cleanup(cancel)
+	ctx, cancel := chromedp.NewContext(alloc)
+	t.Cleanup(cancel)
+	p := &page{t, ctx}
+	p.do(chromedp.EmulateViewport(1280, 800))
+	return p
+}
+
+func (p *page) do(steps ...chromedp.Action[chromedp.Void]) {
+	p.t.Helper()
+	if err := chromedp.Do(p.ctx, steps...); err != nil {
+		p.t.Fatal(err)
+	}
+}
+
+func (p *page) text() string {
+	p.t.Helper()
+	text, err := chromedp.Run(p.ctx, chromedp.Evaluate[string]("document.body.innerText"))
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	return text
+}
+
+func (p *page) holds(script string) bool {
+	p.t.Helper()
+	yes, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](script))
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	return yes
+}
+
+func (p *page) waitText(text string) {
+	p.t.Helper()
+	within(p.t, 20*time.Second, "the page says "+text, func() bool { return strings.Contains(p.text(), text) })
+}
+
+// picture keeps what the page shows, if DIORTHOS_SCREENSHOTS names a folder.
+func (p *page) picture(name string) {
+	p.t.Helper()
+	folder := os.Getenv("DIORTHOS_SCREENSHOTS")
+	if folder == "" {
+		return
+	}
+	png, err := chromedp.Run(p.ctx, chromedp.CaptureScreenshot())
+	if err == nil {
+		err = os.WriteFile(filepath.Join(folder, name+".png"), png, 0o644)
+	}
+	if err != nil {
+		p.t.Fatal(err)
+	}
+}
+
+func TestConsoleShowsACaseLiveWhileItIsReadAndClimbed(t *testing.T) {
+	s := newStage(t, bag.DefaultLimits)
+	image := copyImage(t)
+	packed := filepath.Join(t.TempDir(), "kestrel.bag.tar.gz")
+	s.must(0, "gather", "--image", image, "--site", "MV Kestrel", "--model", "Havnar D4 desktop", "--out", packed)
+	p := openPage(t)
+	p.do(chromedp.Navigate(s.url), chromedp.WaitVisible("#token"), chromedp.SendKeys("#token", "not-a-known-token\r"))
+	p.waitText("this token is not known here")
+	p.do(chromedp.Evaluate[chromedp.Void](`document.getElementById("token").value = ""`), chromedp.SendKeys("#token", s.token+"\r"))
+	p.waitText("No cases yet")
+	p.do(chromedp.Evaluate[chromedp.Void]("window.stayed = true"))
+
+	s.must(0, "submit", packed)
+	p.waitText("The primary GPT is damaged")
+	p.picture("cases")
+	p.do(chromedp.Click(`a[href="/cases/1"]`))
+	p.waitText("Where it broke")
+	p.picture("docket")
+	wants(t, p.text(), "kestrel-office-3", "MV Kestrel", "zstd: error 70", "term.log line 66", "The boot volume is full", "1572863",
+		"Write the primary GPT anew from its backup", "undoable", "not taken")
+	if !p.holds(`document.querySelector('svg [data-state="damaged"]') !== null`) {
+		t.Error("the damaged copy of the table is not marked on the disk")
+	}
+
+	s.must(0, "climb", "1", "--image", image)
+	p.waitText("both copies agree")
+	wants(t, p.text(), "proven", "protective MBR")
+	if !p.holds("window.stayed === true") {
+		t.Error("the page was loaded anew; it should have followed by itself")
+	}
+	p.do(chromedp.Evaluate[chromedp.Void](`document.querySelector('section[aria-label="What to do"]').scrollIntoView()`))
+	p.picture("ladder")
+}
