@@ -20,7 +20,7 @@ type Limits struct {
 
 // DefaultLimits suit a bag of one machine with large logs.
 var DefaultLimits = Limits{
-	Total: 16 << 30, File: 8 << 30, Files: 20_000, Depth: 24, Name: 1024, Facts: 16 << 20, Ratio: 200, RatioFrom: 64 << 20,
+	Total: 16 << 30, File: 8 << 30, Files: 20_000, Depth: 24, Name: 1024, Facts: 16 << 20, Ratio: 800, RatioFrom: 64 << 20,
 }
 
 // The kinds of refusal. Every error that is the bag's own fault is an *Error

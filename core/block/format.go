@@ -1,6 +1,7 @@
 package block
 
 import (
+	"bytes"
 	"encoding/binary"
 	"encoding/json"
 	"errors"
@@ -11,10 +12,11 @@ import (
 
 // The bytes of a journal. A record is
 //
-//	0  u32  length of the body in bytes
-//	4  u8   kind
-//	5  u32  CRC-32C over: the CRC of the record before, length, kind, body
-//	9  …    body
+//	0   u32  length of the body in bytes
+//	4   u8   kind
+//	5   u32  CRC-32C over: the CRC of the record before, length, kind, body
+//	9   u32  CRC-32C over bytes 0 to 8
+//	13  …    body
 //
 // All numbers are little-endian. The body of a write is
 //
@@ -26,7 +28,7 @@ import (
 //	14+m+n n    what shall stand there after
 const (
 	journalMagic = "diorthos journal 1\n"
-	recordHead   = 9
+	recordHead   = 13
 	writeHead    = 14
 
 	kindHead    = 1
@@ -49,6 +51,7 @@ func sealRecord(chain uint32, kind byte, body []byte) ([]byte, uint32) {
 	copy(record[recordHead:], body)
 	sum := recordSum(chain, record)
 	binary.LittleEndian.PutUint32(record[5:], sum)
+	binary.LittleEndian.PutUint32(record[9:], crc32.Checksum(record[:9], castagnoli))
 	return record, sum
 }
 
@@ -132,6 +135,12 @@ func nextRecord(file io.ReaderAt, at int64, chain uint32) (kind byte, body []byt
 	if _, err := file.ReadAt(head, at); err != nil {
 		return 0, nil, 0, cutOff(err)
 	}
+	if sum, want := crc32.Checksum(head[:9], castagnoli), binary.LittleEndian.Uint32(head[9:]); sum != want {
+		if zeroFrom(file, at) { // the file had grown, and its data were not yet there
+			return 0, nil, 0, io.EOF
+		}
+		return 0, nil, 0, fmt.Errorf("the checksum of its head is 0x%08x, computed 0x%08x", want, sum)
+	}
 	length := binary.LittleEndian.Uint32(head)
 	if length > maxRecord {
 		return 0, nil, 0, fmt.Errorf("its length is %d, more than %d", length, maxRecord)
@@ -142,9 +151,26 @@ func nextRecord(file io.ReaderAt, at int64, chain uint32) (kind byte, body []byt
 	}
 	sum = recordSum(chain, record)
 	if want := binary.LittleEndian.Uint32(head[5:]); sum != want {
+		if head[4] == kindWrite && zeroFrom(file, at+int64(len(record))) {
+			return 0, nil, 0, io.EOF // the last note, half there: it was not acted upon, or a record would follow
+		}
 		return 0, nil, 0, fmt.Errorf("its checksum is 0x%08x, computed 0x%08x", want, sum)
 	}
 	return head[4], record[recordHead:], sum, nil
+}
+
+func zeroFrom(file io.ReaderAt, at int64) bool {
+	buf := make([]byte, 64<<10)
+	for {
+		n, err := file.ReadAt(buf, at)
+		if len(bytes.Trim(buf[:n], "\x00")) > 0 {
+			return false
+		}
+		if err != nil {
+			return errors.Is(err, io.EOF)
+		}
+		at += int64(n)
+	}
 }
 
 func cutOff(err error) error {

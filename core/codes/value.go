@@ -48,8 +48,7 @@ func Parse(s string) ([]Value, error) {
 	fail := func() ([]Value, error) {
 		return nil, fmt.Errorf("codes: %q is not a code: want a number such as 28, -5 or 0x80070070", s)
 	}
-	negative := strings.HasPrefix(text, "-")
-	digits := strings.TrimLeft(text, "+-")
+	digits, negative := strings.CutPrefix(text, "-")
 	hex, marked := strings.CutPrefix(digits, "0x")
 	if !marked {
 		hex, marked = strings.CutSuffix(digits, "h")

@@ -158,3 +158,28 @@ func TestWordsInsideNamesSayNothing(t *testing.T) {
 		t.Errorf("lines that sound like a failure: %v, want the last only", bad)
 	}
 }
+
+func FuzzRead(f *testing.F) {
+	for _, name := range []string{"dpkg.log", "apt/history.log", "apt/term.log", "console.txt"} {
+		raw, err := os.ReadFile(filepath.Join(captured, "full-boot-volume", name))
+		if err != nil {
+			f.Fatal(err)
+		}
+		f.Add(filepath.Base(name), raw)
+	}
+	k, err := knowledge.Load(shipped.Files)
+	if err != nil {
+		f.Fatal(err)
+	}
+	f.Fuzz(func(t *testing.T, name string, raw []byte) {
+		timeline, err := k.Reader.Read(context.Background(), []reading.Source{text(name, string(raw))}, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, a := range timeline.Attempts {
+			if a.Outcome != reading.Succeeded && a.Decisive != nil && len(a.Chain) == 0 {
+				t.Error("a decisive event without a chain")
+			}
+		}
+	})
+}

@@ -1,0 +1,73 @@
+# make demo        everything that is needed, then the demo at http://127.0.0.1:7420
+# make test        all tests
+# make demo-reset  forget the demo's data
+# make screenshots new pictures in docs/screenshots/
+
+export PATH := $(PATH):/usr/sbin:/sbin
+
+console_sources := $(shell find console/src console/public console/index.html console/*.ts console/*.js console/package.json -type f 2>/dev/null)
+go_sources := $(shell find . -name '*.go' -not -path './console/node_modules/*') $(shell find knowledge standin/debian/captured -type f) go.mod go.sum core/bag/facts.schema.json
+
+.PHONY: demo demo-reset test packages packages-test build console lint screenshots fuzz clean
+
+demo: packages build
+	@exec bin/diorthos demo
+
+demo-reset: build
+	@bin/diorthos demo --reset
+
+packages:
+	@scripts/packages.sh demo
+
+packages-test:
+	@scripts/packages.sh test
+
+build: bin/diorthos
+
+bin/diorthos: console/dist/index.html $(go_sources)
+	go build -o $@ ./cmd/diorthos
+
+console: console/dist/index.html
+
+console/dist/index.html: console/node_modules/.stamp console/src/api/schema.ts $(console_sources)
+	cd console && npm run --silent build -- --logLevel warn
+
+console/src/api/schema.ts: console/node_modules/.stamp console/openapi.json
+	cd console && npm run --silent types >/dev/null
+
+# The document is committed; the API's own test says when it is out of date.
+console/openapi.json:
+	go run ./service/api/openapi >$@
+
+.PHONY: openapi
+openapi:
+	go run ./service/api/openapi >console/openapi.json
+
+console/node_modules/.stamp: console/package-lock.json
+	cd console && npm ci --no-audit --no-fund --loglevel=error
+	@touch $@
+
+lint: console/dist/index.html
+	cd console && npm run --silent check
+	go vet ./...
+	go tool staticcheck ./...
+
+# Timed tests would lie on a busy machine: packages one after the other where
+# they need the database or a browser.
+test: packages-test lint
+	go test ./...
+
+# A minute for each parser of bytes that come from outside.
+fuzz:
+	go test ./core/block -run - -fuzz FuzzReadJournal -fuzztime 60s
+	go test ./core/layout -run - -fuzz FuzzRead -fuzztime 60s
+	go test ./core/ext -run - -fuzz FuzzOpen -fuzztime 60s
+	go test ./core/bag -run - -fuzz FuzzRead -fuzztime 60s
+	go test ./core/reading -run - -fuzz FuzzRead -fuzztime 60s
+	go test ./core/codes -run - -fuzz FuzzParse -fuzztime 60s
+
+screenshots: packages-test build
+	scripts/screenshots.sh
+
+clean:
+	rm -rf bin console/dist/assets console/dist/index.html console/dist/mark.svg console/src/api/schema.ts

@@ -1,0 +1,43 @@
+#!/bin/sh
+# Installs the Debian packages that are missing. usage: packages.sh demo|test
+# Quick and silent when nothing is missing.
+set -eu
+
+missing=
+need() { # need PACKAGE FILE…: the package is there if one of the files is
+  package=$1
+  shift
+  for file in "$@"; do
+    [ -e "$file" ] && return
+  done
+  missing="$missing $package"
+}
+
+need postgresql /usr/lib/postgresql/*/bin/initdb
+need e2fsprogs /usr/sbin/mke2fs /sbin/mke2fs
+if [ "${1:-demo}" = test ]; then
+  need gdisk /usr/sbin/sgdisk /sbin/sgdisk
+  need fdisk /usr/sbin/sfdisk /sbin/sfdisk
+  need dosfstools /usr/sbin/fsck.fat /sbin/fsck.fat
+  need chromium /usr/bin/chromium
+  need fonts-dejavu-core /usr/share/fonts/truetype/dejavu/DejaVuSans.ttf
+fi
+[ -n "$missing" ] || exit 0
+
+if [ "$(id -u)" = 0 ]; then
+  as_root=
+elif command -v sudo >/dev/null; then
+  as_root=sudo
+else
+  echo "These Debian packages are missing:$missing" >&2
+  echo "Installing them needs root: run \"make packages\" once as root, then this again as yourself." >&2
+  exit 2
+fi
+echo "installing$missing"
+$as_root apt-get update -qq
+# A packaged PostgreSQL would start a cluster of its own; ours is private.
+$as_root mkdir -p /etc/postgresql-common
+[ -e /etc/postgresql-common/createcluster.conf ] ||
+  echo "create_main_cluster = false" | $as_root tee /etc/postgresql-common/createcluster.conf >/dev/null
+# shellcheck disable=SC2086
+$as_root env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $missing >/dev/null
