@@ -67,6 +67,7 @@ fuzz:
 	go test ./core/codes -run - -fuzz FuzzParse -fuzztime 60s
 
 screenshots: packages-test build
+	scripts/packages.sh screenshots
 	scripts/screenshots.sh
 
 clean:

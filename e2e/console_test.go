@@ -11,6 +11,7 @@ import (
 	"github.com/chromedp/chromedp"
 
 	"diorthos/core/bag"
+	"diorthos/standin/fleet"
 )
 
 // A page is a tab of a headless Chromium with a profile of its own.
@@ -93,6 +94,15 @@ func TestConsoleShowsACaseLiveWhileItIsReadAndClimbed(t *testing.T) {
 	p.do(chromedp.Evaluate[chromedp.Void]("window.stayed = true"))
 
 	s.must(0, "submit", packed)
+	for _, m := range fleet.Machines[1:] {
+		other := filepath.Join(t.TempDir(), m.Name+".img")
+		if err := m.Make(t.Context(), other); err != nil {
+			t.Fatal(err)
+		}
+		s.must(0, "gather", "--image", other, "--site", m.Site, "--model", m.Model, "--out", other+".tar.gz")
+		s.must(0, "submit", other+".tar.gz")
+	}
+	p.waitText("Nothing wrong was found")
 	p.waitText("The primary GPT is damaged")
 	p.picture("cases")
 	p.do(chromedp.Click(`a[href="/cases/1"]`))

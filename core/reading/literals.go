@@ -5,19 +5,18 @@ import (
 	"strings"
 )
 
-// literals searches for many literals at once, without regard to ASCII case,
-// by the automaton of Aho and Corasick (1975) laid out as one table.
+// literals tells whether a line holds any of many literals, without regard to
+// ASCII case, by the automaton of Aho and Corasick (1975) laid out as one table.
 type literals struct {
 	class   [256]uint8
 	classes int
 	next    []uint32 // state*classes + class → state*classes, the top bit set if something ends there
-	ends    map[uint32][]int
 }
 
 const endsHere = 1 << 31
 
 func newLiterals(words []string) *literals {
-	a := &literals{classes: 1, ends: map[uint32][]int{}}
+	a := &literals{classes: 1}
 	for i, w := range words {
 		words[i] = strings.ToLower(w)
 		for _, b := range []byte(words[i]) {
@@ -37,22 +36,22 @@ func newLiterals(words []string) *literals {
 func (a *literals) build(words []string) {
 	width := a.classes
 	trie := make([]uint32, width) // 0 is "none": no edge leads back to the root
-	out := [][]int{nil}
-	for id, w := range words {
+	ends := []bool{false}
+	for _, w := range words {
 		at := 0
 		for _, b := range []byte(w) {
 			edge := at*width + int(a.class[b])
 			if trie[edge] == 0 {
-				trie[edge] = uint32(len(out))
-				out = append(out, nil)
+				trie[edge] = uint32(len(ends))
+				ends = append(ends, false)
 				trie = append(trie, make([]uint32, width)...)
 			}
 			at = int(trie[edge])
 		}
-		out[at] = append(out[at], id)
+		ends[at] = true
 	}
-	fail := make([]int, len(out))
-	queue := make([]int, 0, len(out))
+	fail := make([]int, len(ends))
+	queue := make([]int, 0, len(ends))
 	for c := range width {
 		if s := trie[c]; s != 0 {
 			queue = append(queue, int(s))
@@ -60,7 +59,7 @@ func (a *literals) build(words []string) {
 	}
 	for i := 0; i < len(queue); i++ {
 		at := queue[i]
-		out[at] = append(out[at], out[fail[at]]...)
+		ends[at] = ends[at] || ends[fail[at]]
 		for c := range width {
 			edge := at*width + c
 			if to := trie[edge]; to != 0 {
@@ -74,23 +73,8 @@ func (a *literals) build(words []string) {
 	a.next = trie
 	for i, to := range trie {
 		a.next[i] = to * uint32(width)
-		if len(out[to]) > 0 {
+		if ends[to] {
 			a.next[i] |= endsHere
-			a.ends[a.next[i]&^endsHere] = out[to]
-		}
-	}
-}
-
-// scan calls hit for each literal that ends within line, in order of its end.
-func (a *literals) scan(line []byte, hit func(id int)) {
-	var at uint32
-	for _, b := range line {
-		at = a.next[at+uint32(a.class[b])]
-		if at&endsHere != 0 {
-			at &^= endsHere
-			for _, id := range a.ends[at] {
-				hit(id)
-			}
 		}
 	}
 }
@@ -99,8 +83,7 @@ func (a *literals) scan(line []byte, hit func(id int)) {
 func (a *literals) any(line []byte) bool {
 	var at uint32
 	for _, b := range line {
-		at = a.next[at+uint32(a.class[b])]
-		if at&endsHere != 0 {
+		if at = a.next[at+uint32(a.class[b])]; at&endsHere != 0 {
 			return true
 		}
 	}

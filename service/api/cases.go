@@ -73,7 +73,7 @@ func (a *API) caseRoutes(api huma.API) {
 func (a *API) submit(ctx context.Context, in *bagRequest) (*acceptedAnswer, error) {
 	key, info, size, err := a.Bags.Take(ctx, in.body, a.Limits)
 	if err != nil {
-		p, outcome := a.refused(err)
+		outcome, p := a.refused(err)
 		a.metrics.bags.WithLabelValues(outcome).Inc()
 		return nil, p
 	}

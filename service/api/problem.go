@@ -45,17 +45,17 @@ var bagKinds = []struct {
 }
 
 // refused turns what went wrong with a bag into a problem.
-func (a *API) refused(err error) (p error, outcome string) {
+func (a *API) refused(err error) (outcome string, p error) {
 	if errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) {
 		a.Log.Error("take a bag", "error", err)
-		return problem(http.StatusInsufficientStorage, "no-room", "the service has no room for this bag; nothing of it was kept; make room and hand it in again"), "no-room"
+		return "no-room", problem(http.StatusInsufficientStorage, "no-room", "the service has no room for this bag; nothing of it was kept; make room and hand it in again")
 	}
 	for _, k := range bagKinds {
 		if errors.Is(err, k.err) {
-			return problem(k.status, k.kind, err.Error()), k.kind
+			return k.kind, problem(k.status, k.kind, err.Error())
 		}
 	}
-	return a.internal("take a bag", err), "internal"
+	return "internal", a.internal("take a bag", err)
 }
 
 // caseProblem turns the refusals of the records into problems.

@@ -1,0 +1,37 @@
+#!/bin/bash
+# Takes the pictures in docs/screenshots/ anew: the console's by its own test,
+# the terminal's from a terminal window on a display of its own.
+set -euo pipefail
+cd "$(dirname "$0")/.."
+to=$PWD/docs/screenshots
+mkdir -p "$to"
+
+DIORTHOS_SCREENSHOTS=$to go test ./e2e -count=1 -run TestConsole
+
+# Not below a folder that the database's user cannot enter.
+folder=$(mktemp -d) && chmod 755 "$folder"
+display=:97
+cleanup() {
+  kill "${demo:-}" "${x:-}" 2>/dev/null || true
+  wait 2>/dev/null || true
+  rm -rf "$folder"
+}
+trap cleanup EXIT
+Xvfb $display -screen 0 1280x800x24 >/dev/null 2>&1 & x=$!
+bin/diorthos demo --folder "$folder/.demo" --listen 127.0.0.1:7429 >"$folder/out" 2>&1 & demo=$!
+for _ in $(seq 120); do [ -e "$folder/.demo/env" ] && break; sleep 0.5; done
+sleep 1
+
+shoot() { # shoot NAME LINES COMMAND: what the terminal shows, LINES down from the top
+  local name=$1 from=$2 command=$3
+  DISPLAY=$display xterm -geometry 158x52+0+0 -fa 'DejaVu Sans Mono' -fs 9 -bg '#fbfaf6' -fg '#1c2427' -xrm 'xterm*scrollBar: false' -e \
+    bash -c "cd '$folder'; . .demo/env; clear; printf '$ %s\n' '$command'; script -qec 'stty cols 156; $command' /dev/null | tail -n +$from | head -50; sleep 30" &
+  local terminal=$!
+  sleep 4
+  DISPLAY=$display import -window root "$to/$name.png"
+  kill $terminal
+}
+shoot terminal-case 1 'diorthos case 1'
+shoot terminal-climb 1 'diorthos climb 1 --image .demo/kestrel-office-3.img'
+shoot terminal-layout 1 'diorthos layout show .demo/fulmar-office-1.img; diorthos layout check .demo/fulmar-office-1.img'
+ls -l "$to"
