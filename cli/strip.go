@@ -67,7 +67,7 @@ func widths(d bag.Disk, total int) cellWidths {
 	const least = 9
 	c := cellWidths{gaps: make([]int, len(d.Partitions)), parts: make([]int, len(d.Partitions))}
 	free := total - least*len(d.Partitions)
-	at := int64(0)
+	at, largest := int64(0), 0
 	for i, part := range d.Partitions {
 		scale := func(n int64) int { return int(float64(n) / float64(max(d.Size, 1)) * float64(max(free, 0))) }
 		if gap := part.Offset - at; gap > 0 {
@@ -75,6 +75,13 @@ func widths(d bag.Disk, total int) cellWidths {
 		}
 		c.parts[i] = least + scale(part.Size)
 		at = part.Offset + part.Size
+		total -= c.gaps[i] + c.parts[i]
+		if part.Size > d.Partitions[largest].Size {
+			largest = i
+		}
+	}
+	if len(c.parts) > 0 { // what rounding left over
+		c.parts[largest] += max(0, total-int(float64(d.Size-at)/float64(max(d.Size, 1))*float64(max(free, 0))))
 	}
 	return c
 }

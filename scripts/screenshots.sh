@@ -32,6 +32,6 @@ shoot() { # shoot NAME LINES COMMAND: what the terminal shows, LINES down from t
   kill $terminal
 }
 shoot terminal-case 1 'diorthos case 1'
+shoot terminal-layout 1 'diorthos layout show .demo/kestrel-office-3.img; diorthos layout check .demo/kestrel-office-3.img'
 shoot terminal-climb 1 'diorthos climb 1 --image .demo/kestrel-office-3.img'
-shoot terminal-layout 1 'diorthos layout show .demo/fulmar-office-1.img; diorthos layout check .demo/fulmar-office-1.img'
 ls -l "$to"
