@@ -10,17 +10,17 @@ DIORTHOS_SCREENSHOTS=$to go test ./e2e -count=1 -run TestConsole
 
 # Not below a folder that the database's user cannot enter.
 folder=$(mktemp -d) && chmod 755 "$folder"
-display=:97
 cleanup() {
   kill "${demo:-}" "${x:-}" 2>/dev/null || true
   wait 2>/dev/null || true
   rm -rf "$folder"
 }
 trap cleanup EXIT
-Xvfb $display -screen 0 1280x800x24 >/dev/null 2>&1 & x=$!
+Xvfb -displayfd 1 -screen 0 1280x800x24 >"$folder/display" 2>/dev/null & x=$!
 bin/diorthos demo --folder "$folder/.demo" --listen 127.0.0.1:7429 >"$folder/out" 2>&1 & demo=$!
 for _ in $(seq 120); do [ -e "$folder/.demo/env" ] && break; sleep 0.5; done
 sleep 1
+display=:$(cat "$folder/display")
 
 shoot() { # shoot NAME LINES COMMAND: what the terminal shows, LINES down from the top
   local name=$1 from=$2 command=$3
