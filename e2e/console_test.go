@@ -120,6 +120,6 @@ func TestConsoleShowsACaseLiveWhileItIsReadAndClimbed(t *testing.T) {
 	if !p.holds("window.stayed === true") {
 		t.Error("the page was loaded anew; it should have followed by itself")
 	}
-	p.do(chromedp.Evaluate[chromedp.Void](`document.querySelector('section[aria-label="What to do"]').scrollIntoView()`))
+	p.do(chromedp.Evaluate[chromedp.Void](`document.querySelector('section[aria-label="What to do"]').scrollIntoView()`), chromedp.Sleep(300*time.Millisecond))
 	p.picture("ladder")
 }
