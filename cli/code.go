@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 
@@ -12,57 +13,68 @@ import (
 
 func codeCommand() *cli.Command {
 	return &cli.Command{
-		Name: "code", Usage: "say what a code means in each family it can belong to", ArgsUsage: "VALUE",
-		Description: "VALUE is decimal, hexadecimal (0x…) or negative. Exit status 1 if no family knows it.\n\nExamples:\n   diorthos code 28\n   diorthos code 0x80070070\n   diorthos code -- -28",
-		Flags:       []cli.Flag{jsonFlag()},
+		Name: "code", Usage: "say what a code means in each family it can belong to", ArgsUsage: "VALUE…",
+		Description: "VALUE is decimal, hexadecimal, negative, SCSI sense as 3/11/00, read aloud, or a sentence with codes in it.\nWhat no family knows is taken for mistyped or misheard, and suggestions are made.\n" +
+			"Exit status 1 if no family knows it.\n\nExamples:\n   diorthos code 0x80070070\n   diorthos code -- -28\n   diorthos code \"set-up ended with 0x8007007O\"\n   diorthos code eight double oh seven double oh seven oh",
+		Flags: []cli.Flag{jsonFlag()},
 		Action: func(_ context.Context, c *cli.Command) error {
-			a, err := args(c, "VALUE")
-			if err != nil {
-				return err
-			}
-			values, err := codes.Parse(a[0])
-			if err != nil {
-				return err
+			if !c.Args().Present() {
+				return usage(c, errors.New("VALUE is missing"))
 			}
 			k, err := loadKnowledge()
 			if err != nil {
 				return err
 			}
-			list := map[string][]codes.Reading{}
-			known := false
-			for _, v := range values {
-				list[v.String()] = append([]codes.Reading{}, k.Codes.Decode(v)...)
-				known = known || len(list[v.String()]) > 0
+			asked := strings.Join(c.Args().Slice(), " ")
+			e := k.Codes.Explain(asked)
+			if len(e.Taken)+len(e.Words)+len(e.Perhaps) == 0 {
+				return fmt.Errorf("%q holds no code: want a number such as 28, -5, 0x80070070 or 3/11/00", asked)
 			}
-			if done, err := put(c, list); done {
-				return unknownCode(known, err)
+			if done, err := put(c, e); done {
+				return unknownCode(e, err)
 			}
-			p := newPage(c)
-			for _, v := range values {
-				showCode(p, v, list[v.String()])
-			}
-			return unknownCode(known, nil)
+			showCode(newPage(c), e)
+			return unknownCode(e, nil)
 		},
 	}
 }
 
-func unknownCode(known bool, err error) error {
-	if err == nil && !known {
+func unknownCode(e codes.Explanation, err error) error {
+	if err == nil && !e.Known() {
 		return errFound
 	}
 	return err
 }
 
-func showCode(p *page, v codes.Value, readings []codes.Reading) {
-	p.line("%s  %s", p.strong(v.String()), p.faint("taken as "+string(v.Form)))
-	if len(readings) == 0 {
-		p.line("  %s no family knows it", markNone)
+func showCode(p *page, e codes.Explanation) {
+	for _, w := range e.Words {
+		p.line("%s  %s", p.strong(w.Value), p.faint(w.Title))
+		p.para(4, w.Text)
 	}
-	for _, r := range readings {
-		p.line("  %s  %s", p.strong(strings.TrimSpace(r.Value+" "+r.Name)), p.faint(r.Title))
-		p.para(4, r.Text)
-		for _, part := range r.Parts {
-			p.line("    %-10s %6d  %s", part.Name, part.Value, fmt.Sprintf("0x%04x  %s", part.Value, part.Meaning))
+	for _, t := range e.Taken {
+		p.line("%s  %s", p.strong(t.Value), p.faint("taken as "+string(t.Form)))
+		if len(t.Readings) == 0 {
+			p.line("  %s no family knows it", markNone)
 		}
+		for _, r := range t.Readings {
+			showReading(p, r)
+		}
+	}
+	if len(e.Perhaps) == 0 {
+		return
+	}
+	p.line("%s", p.strong("Perhaps meant"))
+	var rows [][]string
+	for _, s := range e.Perhaps {
+		rows = append(rows, []string{"  " + s.Value, percent(s.Share), s.Title, strings.TrimSpace(s.Name + " " + s.Text), s.Slip})
+	}
+	p.table([]string{"  code", "likely", "family", "meaning", "if"}, rows, 2)
+}
+
+func showReading(p *page, r codes.Reading) {
+	p.line("  %s  %s", p.strong(strings.TrimSpace(r.Value+" "+r.Name)), p.faint(r.Title))
+	p.para(4, r.Text)
+	for _, part := range r.Parts {
+		p.line("    %-10s %6d  %s", part.Name, part.Value, strings.TrimSpace(fmt.Sprintf("0x%04x  %s", part.Value, part.Meaning)))
 	}
 }

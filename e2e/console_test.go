@@ -122,4 +122,10 @@ func TestConsoleShowsACaseLiveWhileItIsReadAndClimbed(t *testing.T) {
 	}
 	p.do(chromedp.Evaluate[chromedp.Void](`document.querySelector('section[aria-label="What to do"]').scrollIntoView()`), chromedp.Sleep(300*time.Millisecond))
 	p.picture("ladder")
+
+	p.do(chromedp.Navigate(s.url+"/codes"), chromedp.WaitVisible(`input[aria-label="Code or sentence"]`),
+		chromedp.SendKeys(`input[aria-label="Code or sentence"]`, "set-up ended with 0x8007007O\r"))
+	p.waitText("Perhaps meant")
+	wants(t, p.text(), "0x80070070", "there is not enough room on the disk", "letters stand for digits")
+	p.picture("codes")
 }

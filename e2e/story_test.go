@@ -77,7 +77,9 @@ func TestLocalCommandsNeedNoService(t *testing.T) {
 	wants(t, s.must(1, "read", captured), "update failed", "zstd: error 70", "The boot volume is full", "apt-term")
 	wants(t, s.must(0, "code", "28"), "ENOSPC", "No space left on device")
 	wants(t, s.must(0, "code", "0x80070070"), "facility", "system error number", "112")
-	s.must(1, "code", "3999")
+	wants(t, s.must(1, "code", "0x8007007O"), "Perhaps meant", "0x80070070", "letters stand for digits")
+	wants(t, s.must(0, "code", "eight double oh seven double oh seven oh"), "there is not enough room on the disk")
+	wants(t, s.must(0, "code", "sd 2:0:0:0: Sense Key 3/11/04"), "medium error")
 
 	var d struct {
 		Broke struct {
@@ -117,6 +119,7 @@ func TestMistakesAreSaidInOneLine(t *testing.T) {
 	}{
 		{s, []string{"case", "77"}, "there is no case 77"},
 		{s, []string{"case"}, "NUMBER is missing"},
+		{s, []string{"code", "hello there"}, "holds no code"},
 		{s, []string{"case", "seven"}, "is not the number of a case"},
 		{s, []string{"submit", text}, "not a bag"},
 		{s, []string{"submit", filepath.Join(dir, "nowhere")}, "no such file"},

@@ -6,6 +6,7 @@ import { BrowserRouter, Link, Route, Routes } from 'react-router'
 import { api, ask, Refusal } from './api/client'
 import { CasePage } from './pages/case/CasePage'
 import { Cases } from './pages/cases/Cases'
+import { Codes } from './pages/codes/Codes'
 import { SignIn } from './pages/sign-in/SignIn'
 import { Notice } from './parts/Notice'
 import './tokens.css'
@@ -34,6 +35,7 @@ function App() {
           Diorthos
         </Link>
         <Link to="/">Cases</Link>
+        <Link to="/codes">Codes</Link>
         <span className="ml-auto text-small text-soft">{who.data.name}</span>
         <button type="button" onClick={() => void signOut()} className="text-small underline underline-offset-2">
           Sign out
@@ -42,6 +44,7 @@ function App() {
       <Routes>
         <Route path="/" element={<Cases />} />
         <Route path="/cases/:number" element={<CasePage />} />
+        <Route path="/codes" element={<Codes />} />
         <Route path="*" element={<Notice bad>There is no such page.</Notice>} />
       </Routes>
     </div>

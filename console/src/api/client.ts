@@ -12,6 +12,8 @@ export type Rung = components['schemas']['Rung']
 export type Climb = components['schemas']['Climb']
 export type Run = components['schemas']['Run']
 export type Event = components['schemas']['Event']
+export type Explanation = components['schemas']['Explanation']
+export type Reading = Explanation['words'][number]
 
 export const api = createClient<paths>({ baseUrl: '/' })
 
