@@ -8,7 +8,9 @@ export PATH := $(PATH):/usr/sbin:/sbin
 console_sources := $(shell find console/src console/public console/index.html console/*.ts console/*.js console/package.json -type f 2>/dev/null)
 go_sources := $(shell find . -name '*.go' -not -path './console/node_modules/*') $(shell find knowledge standin/debian/captured -type f) go.mod go.sum core/bag/facts.schema.json
 
-.PHONY: demo demo-reset test packages packages-test build console lint screenshots fuzz clean
+# make prove-reading  provoke all known failures anew and score the reader
+
+.PHONY: prove-reading demo demo-reset test packages packages-test build console lint screenshots fuzz clean
 
 demo: packages build
 	@exec bin/diorthos demo
@@ -56,6 +58,13 @@ lint: console/dist/index.html
 # they need the database or a browser.
 test: packages-test lint
 	go test ./...
+
+# Provokes every captured failure anew (needs root; some minutes) and scores.
+prove-reading:
+	@scripts/packages.sh prove
+	@rm -rf .build/captured && mkdir -p .build/captured
+	@for f in $$(standin/debian/failures.sh --list); do standin/debian/failures.sh $$f .build/captured/$$f || exit 2; done
+	DIORTHOS_CAPTURED=$(CURDIR)/.build/captured go test ./core/docket -count=1 -v -run TestGenuineFailures
 
 # A minute for each parser of bytes that come from outside.
 fuzz:

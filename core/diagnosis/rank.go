@@ -2,6 +2,7 @@ package diagnosis
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"math"
@@ -121,10 +122,17 @@ func weigh(s *knowledge.Signature, c *knowledge.Cause, timeline *reading.Timelin
 			}
 			continue
 		}
-		odds *= p.Odds
+		odds *= nearness(timeline, p, seen)
 		for _, e := range seen[:min(len(seen), maxQuotes)] {
 			f.add(Evidence{Kind: "log", Place: &e.Place, Text: e.Text, Odds: p.Odds})
 		}
+	}
+	if a := timeline.Latest(); s.Attempt != "" {
+		if a == nil || a.Outcome != s.Attempt || s.Stage != "" && a.Stage != s.Stage {
+			return nil, 0, nil
+		}
+		odds *= s.Odds
+		f.add(Evidence{Kind: "log", Place: place(a), Text: fmt.Sprintf("the attempt was %s; stage: %s", a.Outcome, cmp.Or(a.Stage, "not known")), Odds: s.Odds})
 	}
 	for _, c := range s.Facts {
 		said, err := c.Ask(facts)
@@ -144,6 +152,26 @@ func weigh(s *knowledge.Signature, c *knowledge.Cause, timeline *reading.Timelin
 		return nil, 0, nil
 	}
 	return f, odds, nil
+}
+
+// nearness is by how much the odds of a pattern count. One that is looked for
+// in the whole attempt counts whole if the decisive event matches it; if only
+// other records do, it says less, and counts by its square root.
+func nearness(timeline *reading.Timeline, p knowledge.EventPattern, seen []reading.Event) float64 {
+	odds := p.Odds
+	a := timeline.Latest()
+	if p.In != knowledge.InAttempt || a == nil || a.Decisive == nil || slices.ContainsFunc(seen, func(e reading.Event) bool { return e.Place == a.Decisive.Place }) {
+		return odds
+	}
+	return math.Sqrt(odds)
+}
+
+// place is where an attempt was struck, if that is known.
+func place(a *reading.Attempt) *reading.Place {
+	if a.Decisive == nil {
+		return nil
+	}
+	return &a.Decisive.Place
 }
 
 func scope(in string) string {

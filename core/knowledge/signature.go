@@ -9,6 +9,8 @@ import (
 	"cel.dev/cel-go/common/types"
 	"cel.dev/cel-go/common/types/ref"
 	"cel.dev/cel-go/ext"
+
+	"diorthos/core/reading"
 )
 
 // Where an event pattern of a signature is looked for.
@@ -27,6 +29,11 @@ type Signature struct {
 	Cause  string         `yaml:"cause"`
 	Events []EventPattern `yaml:"events"`
 	Facts  []Condition    `yaml:"facts"`
+	// Attempt is an outcome of the attempt, and Stage, if it is given, the
+	// stage at which it was struck, that speak for the cause by Odds.
+	Attempt reading.Outcome `yaml:"attempt"`
+	Stage   string          `yaml:"stage"`
+	Odds    float64         `yaml:"odds"`
 
 	file string
 }
@@ -55,8 +62,11 @@ type Condition struct {
 func (s *Signature) WatchID(i int) string { return fmt.Sprintf("%s/%d", s.ID, i) }
 
 func (s *Signature) compile(env *environment) error {
-	if s.ID == "" || len(s.Events)+len(s.Facts) == 0 {
-		return errors.New("needs an id and at least one event or fact")
+	if s.ID == "" || len(s.Events)+len(s.Facts) == 0 && s.Attempt == "" {
+		return errors.New("needs an id and at least one event, fact or outcome of the attempt")
+	}
+	if s.Attempt != "" && (s.Attempt != reading.CutOff && s.Attempt != reading.Failed || s.Odds <= 0) {
+		return fmt.Errorf("attempt %q: want %q or %q, with odds above 0", s.Attempt, reading.CutOff, reading.Failed)
 	}
 	for i := range s.Events {
 		e := &s.Events[i]

@@ -2,6 +2,7 @@ package reading
 
 import (
 	"regexp"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -66,7 +67,12 @@ const joinWithin = 5 * time.Second
 // attempts finds the attempts in all streams and joins what belongs together.
 func attempts(streams []stream) (list []*Attempt, loose []Event) {
 	var unbracketed []stream
+	var whole []stream
 	for _, s := range streams {
+		if s.dialect.Whole {
+			whole = append(whole, s)
+			continue
+		}
 		opened, rest := sessions(s)
 		for _, a := range opened {
 			list = join(list, a)
@@ -82,7 +88,49 @@ func attempts(streams []stream) (list []*Attempt, loose []Event) {
 	for _, a := range list {
 		a.settle()
 	}
+	for _, s := range whole {
+		list = addWhole(list, s)
+	}
 	return list, loose
+}
+
+// addWhole adds what a screen showed. It has no times: it tells of an attempt
+// that is known already if the same operations on the same objects stand in
+// both, and else of one that no log tells of, which was the last.
+func addWhole(list []*Attempt, s stream) []*Attempt {
+	if len(s.events) == 0 {
+		return list
+	}
+	for i := len(list) - 1; i >= 0; i-- {
+		if a := list[i]; a.Engine == s.dialect.Engine && a.sharesWork(s.events) {
+			a.parts = append(a.parts, part{dialect: s.dialect, events: s.events, closed: true})
+			a.settle()
+			return list
+		}
+	}
+	a := &Attempt{Engine: s.dialect.Engine, parts: []part{{dialect: s.dialect, events: s.events, closed: true}}}
+	a.settle()
+	return append(list, a)
+}
+
+// sharesWork reports whether the last operation that the events tell of is
+// one of the attempt's.
+func (a *Attempt) sharesWork(events []Event) bool {
+	for i := len(events) - 1; i >= 0; i-- {
+		e := events[i]
+		if e.Mark != Operation || e.To == "" {
+			continue
+		}
+		for _, p := range a.parts {
+			for _, own := range p.events {
+				if own.Mark == Operation && own.Operation == e.Operation && own.Object == e.Object && own.To == e.To {
+					return true
+				}
+			}
+		}
+		return false
+	}
+	return false
 }
 
 // sessions cuts a stream at the records that open and close an attempt.
@@ -107,19 +155,28 @@ func sessions(s stream) (list []*Attempt, rest []Event) {
 	return list, rest
 }
 
-// join adds a to the attempt that it is the same as, or to the list.
+// join adds a to the attempt that it is the same as, which is the one that
+// began nearest to it and that this log has not told of yet, or to the list.
 func join(list []*Attempt, a *Attempt) []*Attempt {
+	var nearest *Attempt
+	best := joinWithin
 	for _, b := range list {
 		gap := a.Began.Sub(b.Began).Abs()
-		if a.Engine == b.Engine && !a.Began.IsZero() && gap <= joinWithin && a.parts[0].dialect != b.parts[0].dialect {
-			b.parts = append(b.parts, a.parts...)
-			if a.Ended.After(b.Ended) {
-				b.Ended = a.Ended
-			}
-			return list
+		if a.Engine != b.Engine || a.Began.IsZero() || gap > best || nearest != nil && gap == best {
+			continue
+		}
+		if !slices.ContainsFunc(b.parts, func(p part) bool { return p.dialect == a.parts[0].dialect }) {
+			nearest, best = b, gap
 		}
 	}
-	return append(list, a)
+	if nearest == nil {
+		return append(list, a)
+	}
+	nearest.parts = append(nearest.parts, a.parts...)
+	if a.Ended.After(nearest.Ended) {
+		nearest.Ended = a.Ended
+	}
+	return list
 }
 
 // spread gives the records of a log without brackets to the attempts in whose
@@ -164,7 +221,7 @@ func at(list []*Attempt, engine string, t time.Time) *Attempt {
 
 // settle fills what the parts say together.
 func (a *Attempt) settle() {
-	a.Outcome = Succeeded
+	a.Outcome, a.Files, a.Changes = Succeeded, nil, nil
 	seen := map[string]bool{}
 	for _, p := range a.parts {
 		for _, e := range p.events {
@@ -184,6 +241,9 @@ func (a *Attempt) settle() {
 		}
 		if !p.closed && a.Outcome != Failed {
 			a.Outcome = CutOff
+		}
+		if p.dialect.Whole && a.Outcome == Succeeded && slices.ContainsFunc(p.events, Event.Sounds) {
+			a.Outcome = Failed // what a screen showed may be all there is; a failure on it is one
 		}
 	}
 	a.Unfinished = a.unfinished()

@@ -2,6 +2,7 @@ package reading
 
 import (
 	"fmt"
+	"path"
 	"strings"
 )
 
@@ -20,17 +21,22 @@ func (a *Attempt) decide() {
 	if a.Outcome == Succeeded {
 		return
 	}
+	if a.Outcome == CutOff && a.decideCutOff() {
+		return
+	}
 	for _, p := range a.parts {
 		if i := firstDeclared(p.events); i >= 0 {
 			a.decideIn(p.events, i)
 			return
 		}
 	}
-	for _, p := range a.parts {
-		for i, e := range p.events {
-			if e.Sounds() {
-				a.choose(p.events, i, "the first record of the attempt that sounds like a failure; no operation was declared failed")
-				return
+	for _, alone := range []bool{false, true} { // what only says that it failed comes last
+		for _, p := range a.parts {
+			for i, e := range p.events {
+				if e.Sounds() && (alone || e.Mark != Verdict) {
+					a.choose(p.events, i, "the first record of the attempt that sounds like a failure; no operation was declared failed")
+					return
+				}
 			}
 		}
 	}
@@ -40,12 +46,22 @@ func (a *Attempt) decide() {
 		a.Why = "no record says what went wrong; this is the first object that was left unfinished"
 		return
 	}
+}
+
+// decideCutOff takes the last that the log says of the work that was under way.
+func (a *Attempt) decideCutOff() bool {
 	for _, p := range a.parts {
-		if n := len(p.events); n > 0 && !p.closed {
-			a.choose(p.events, n-1, "the log stops here with no end noted")
-			return
+		last := len(p.events) - 1
+		for last >= 0 && p.events[last].Mark != Operation {
+			last--
+		}
+		if !p.closed && last >= 0 {
+			a.choose(p.events, last, "the log stops after it with no end noted")
+			a.Stage, a.Object = a.Decisive.Operation, bare(a.Decisive.Object)
+			return true
 		}
 	}
+	return false
 }
 
 func firstDeclared(events []Event) int {
@@ -101,8 +117,13 @@ func (a *Attempt) choose(events []Event, i int, why string) {
 	}
 }
 
-// bare takes a package's architecture away: one log writes it, another not.
+// bare takes away what one record writes of an object and another does not:
+// the architecture of a package, the path and version of its file.
 func bare(object string) string {
+	if strings.HasSuffix(object, ".deb") {
+		name, _, _ := strings.Cut(path.Base(object), "_")
+		return name
+	}
 	name, _, _ := strings.Cut(object, ":")
 	return name
 }

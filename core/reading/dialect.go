@@ -11,12 +11,14 @@ import (
 // A Dialect describes the format of a log. It is data, read from
 // knowledge/dialects/.
 type Dialect struct {
-	ID      string   `yaml:"id"`
-	Title   string   `yaml:"title"`
-	Engine  string   `yaml:"engine"` // who writes it; attempts of one engine are joined across files
-	Files   []string `yaml:"files"`  // patterns of the file's own name
-	Time    TimeForm `yaml:"time"`
-	Record  string   `yaml:"record"` // optional: matches every record; its group "time" is each record's time
+	ID     string   `yaml:"id"`
+	Title  string   `yaml:"title"`
+	Engine string   `yaml:"engine"` // who writes it; attempts of one engine are joined across files
+	Files  []string `yaml:"files"`  // patterns of the file's own name
+	Time   TimeForm `yaml:"time"`
+	// Whole says that a file of this dialect is one attempt, with no record
+	// that opens or closes it.
+	Whole   bool     `yaml:"whole"`
 	Rules   []Rule   `yaml:"rules"`
 	Kinds   []Kind   `yaml:"kinds"`
 	Samples []Sample `yaml:"samples"`

@@ -62,8 +62,8 @@ func TestReadFindsTheDecisiveEventOfARealUpdate(t *testing.T) {
 	if update.Kind != "update" || update.Outcome != reading.Failed || len(update.Changes) != 13 {
 		t.Errorf("update: %s %s with %d changes", update.Kind, update.Outcome, len(update.Changes))
 	}
-	if len(update.Files) != 3 {
-		t.Errorf("told of in %v, want history, term and dpkg's log", update.Files)
+	if len(update.Files) != 4 {
+		t.Errorf("told of in %v, want history, term, dpkg's log and what the screen showed", update.Files)
 	}
 	d := update.Decisive
 	if d == nil || d.File != "apt/term.log" || d.Line != 66 || !strings.HasPrefix(d.Text, "zstd: error 70 : Write error") {
@@ -149,7 +149,7 @@ func TestWordsInsideNamesSayNothing(t *testing.T) {
 		t.Fatal(err)
 	}
 	var bad []int
-	for _, e := range timeline.Loose {
+	for _, e := range timeline.Attempts[0].Events() {
 		if e.Sounds() {
 			bad = append(bad, e.Line)
 		}

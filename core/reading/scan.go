@@ -134,6 +134,9 @@ func search(c *chunk, find *literals) scanned {
 			s.cut++
 		}
 		hit := find.any(text)
+		if !hit && bytes.IndexByte(text, 0x1b) >= 0 { // colours can stand in the middle of what we look for
+			hit = find.any(stripEscapes(text))
+		}
 		indented := len(text) > 0 && (text[0] == ' ' || text[0] == '\t')
 		if hit || near && indented {
 			s.lines = append(s.lines, line{number: s.count, offset: offset, length: end, text: text, hit: hit})
@@ -150,8 +153,16 @@ func search(c *chunk, find *literals) scanned {
 // bar that was drawn over with carriage returns, and escape sequences.
 func clean(text []byte) string {
 	text = bytes.TrimRight(text, "\r")
-	if i := bytes.LastIndexByte(text, '\r'); i >= 0 {
-		text = text[i+1:]
+	for {
+		i := bytes.LastIndexByte(text, '\r')
+		if i < 0 {
+			break
+		}
+		if len(bytes.TrimSpace(text[i+1:])) > 0 {
+			text = text[i+1:]
+			break
+		}
+		text = text[:i]
 	}
 	if bytes.IndexByte(text, 0x1b) < 0 && bytes.IndexByte(text, 0) < 0 {
 		return string(bytes.ToValidUTF8(text, []byte("�")))

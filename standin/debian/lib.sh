@@ -69,16 +69,63 @@ leave() {
   rm -rf "$work"
 }
 
+# deb NAME VERSION [FIELD: VALUE]… makes a package in /repo of the scratch root.
+# Files below $work/NAME go into it; maintainer scripts lie in $work/NAME/DEBIAN.
+deb() {
+  local name=$1 version=$2 tree=$work/$1 arch=all field
+  shift 2
+  mkdir -p "$tree/DEBIAN" "$root/repo"
+  for field in "$@"; do case $field in Architecture:*) arch=${field#Architecture: } ;; esac; done
+  {
+    printf 'Package: %s\nVersion: %s\nMaintainer: Skerrow Ferries IT <it@skerrow.example>\nDescription: %s of Skerrow Ferries\n' "$name" "$version" "$name"
+    [ "$arch" != all ] || printf 'Architecture: all\n'
+    for field in "$@"; do printf '%s\n' "$field"; done
+  } >"$tree/DEBIAN/control"
+  dpkg-deb --root-owner-group --build "$tree" "$root/repo/${name}_${version}_$arch.deb" >/dev/null
+}
+
+# script_of PACKAGE NAME writes a maintainer script from standard input.
+script_of() {
+  mkdir -p "$work/$1/DEBIAN"
+  { printf '#!/bin/sh\nset -e\n'; cat; } >"$work/$1/DEBIAN/$2"
+  chmod 755 "$work/$1/DEBIAN/$2"
+}
+
+# filled FILE KIB makes a file that cannot be compressed.
+filled() { mkdir -p "$(dirname "$1")"; dd if=/dev/urandom of="$1" bs=1K count="$2" status=none; }
+
+# repo [OPTIONS] makes /repo a repository and the root's only source.
+repo() {
+  local file
+  : >"$root/repo/Packages"
+  for file in "$root"/repo/*.deb; do
+    dpkg-deb --field "$file" >>"$root/repo/Packages"
+    printf 'Filename: ./%s\nSize: %s\nSHA256: %s\n\n' "$(basename "$file")" "$(stat -c %s "$file")" "$(sha256sum "$file" | cut -d' ' -f1)" >>"$root/repo/Packages"
+  done
+  printf 'deb [%s] file:/repo ./\n' "${1:-trusted=yes}" >"$root/etc/apt/sources.list"
+}
+
+# have DEB… installs packages of /repo, as on an earlier day that went well.
+have() {
+  local file
+  for file in "$@"; do inside apt-get install -y "/repo/$file" >/dev/null 2>&1; done
+}
+
+# quiet_day installs something harmless.
+quiet_day() { deb skerrow-timetable 3.1; have skerrow-timetable_3.1_all.deb; }
+
 # inside COMMAND… runs in the scratch root under its own host name and a terminal, as a person would have it.
 inside() {
   unshare --uts -- sh -c 'hostname "$1"; root=$2; shift 2; exec chroot "$root" env -i HOME=/root TERM=linux LANG=C.UTF-8 PATH=/usr/sbin:/usr/bin:/sbin:/bin "$@"' \
     inside "$host" "$root" "$@"
 }
 
-# console FILE COMMAND runs a shell command inside and keeps what the screen showed in FILE.
+# console COMMAND runs a shell command inside and keeps what the screen showed.
 console() {
-  local out=$1; shift
-  script -qec "$(declare -f inside); host=$host root=$root; inside sh -c '$*'" "$out" </dev/null >/dev/null || true
+  printf '#!/bin/sh\nexport DEBIAN_FRONTEND=noninteractive\n%s\n' "$*" >"$root/provoke" && chmod 755 "$root/provoke"
+  script -qec "$(declare -f inside); host=$host root=$root; inside /provoke" "$work/console.txt" </dev/null >/dev/null || true
+  sed -i -e '/^Script \(started\|done\) on /d' "$work/console.txt"
+  rm -f "$root/provoke"
 }
 
 # add_suite RELEASE makes a further release of the mirror known to the scratch root.
@@ -89,15 +136,19 @@ add_suite() {
   printf 'deb %s %s main\n' "$mirror" "$1" >>"$root/etc/apt/sources.list"
 }
 
+# label CAUSE DECISIVE says what the failure is: its cause, and a pattern of the
+# decisive line, of which the first match counts.
+label() { printf "cause: %s\ndecisive: '%s'\n" "$1" "$2" >"$work/label.yaml"; }
+
 # capture DIR copies the logs out, with the mirror's address replaced by an invented one.
 capture() {
   local to=$1 log
   rm -rf "$to" && mkdir -p "$to/apt"
   cp "$root/var/log/dpkg.log" "$to/"
   cp "$root/var/log/apt/history.log" "$root/var/log/apt/term.log" "$to/apt/"
-  find "$work" -maxdepth 1 -name '*.txt' -exec cp {} "$to/" \;
+  find "$work" -maxdepth 1 \( -name '*.txt' -o -name label.yaml \) -exec cp {} "$to/" \;
   for log in "$to"/*.* "$to"/apt/*; do
     sed -i -E 's#https?://[^/ ]+/#http://packages.skerrow.example/#g' "$log"
   done
-  say "captured in $to:"; wc -l "$to"/*.* "$to"/apt/* >&2
+  find "$to" -empty -delete
 }
