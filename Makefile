@@ -10,7 +10,9 @@ go_sources := $(shell find . -name '*.go' -not -path './console/node_modules/*')
 
 # make prove-reading  provoke all known failures anew and score the reader
 
-.PHONY: prove-reading demo demo-reset test packages packages-test build console lint screenshots fuzz clean
+# make bench          how fast, as ratios to public tools
+
+.PHONY: bench prove-reading demo demo-reset test packages packages-test build console lint screenshots fuzz clean
 
 demo: packages build
 	@exec bin/diorthos demo
@@ -65,6 +67,11 @@ prove-reading:
 	@rm -rf .build/captured && mkdir -p .build/captured
 	@for f in $$(standin/debian/failures.sh --list); do standin/debian/failures.sh $$f .build/captured/$$f || exit 2; done
 	DIORTHOS_CAPTURED=$(CURDIR)/.build/captured go test ./core/docket -count=1 -v -run TestGenuineFailures
+
+# Ratios to public tools, in one run.
+bench: build
+	@scripts/packages.sh bench
+	@scripts/bench.sh
 
 # A minute for each parser of bytes that come from outside.
 fuzz:

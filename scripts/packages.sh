@@ -1,5 +1,5 @@
 #!/bin/sh
-# Installs the Debian packages that are missing. usage: packages.sh demo|test|screenshots|prove
+# Installs the Debian packages that are missing. usage: packages.sh demo|test|screenshots|prove|bench
 # Quick and silent when nothing is missing.
 set -eu
 
@@ -21,6 +21,10 @@ if [ "${1:-demo}" = test ]; then
   need dosfstools /usr/sbin/fsck.fat /sbin/fsck.fat
   need chromium /usr/bin/chromium
   need fonts-dejavu-core /usr/share/fonts/truetype/dejavu/DejaVuSans.ttf
+fi
+if [ "${1:-demo}" = bench ]; then
+  need ripgrep /usr/bin/rg
+  need time /usr/bin/time
 fi
 if [ "${1:-demo}" = prove ]; then
   need debootstrap /usr/sbin/debootstrap

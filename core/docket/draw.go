@@ -51,7 +51,7 @@ const maxTried = 20
 
 // Draw reads the logs and judges.
 func Draw(ctx context.Context, facts *bag.Facts, logs []reading.Source, k *knowledge.Knowledge, progress reading.Progress) (*Docket, error) {
-	timeline, err := k.Reader.Read(ctx, logs, progress)
+	timeline, err := k.Reader.Read(ctx, logs, facts.Gathered, progress)
 	if err != nil {
 		return nil, err
 	}

@@ -1,9 +1,11 @@
 package reading
 
 import (
+	"encoding/json"
 	"fmt"
 	"path"
 	"regexp"
+	"strconv"
 	"strings"
 	"time"
 )
@@ -16,17 +18,28 @@ type Dialect struct {
 	Engine string   `yaml:"engine"` // who writes it; attempts of one engine are joined across files
 	Files  []string `yaml:"files"`  // patterns of the file's own name
 	Time   TimeForm `yaml:"time"`
+	// Record splits every record; its groups time, component, level and text
+	// fill the event. Rules are then matched against text alone.
+	Record string `yaml:"record"`
+	// Fields names, for a log of JSON objects, the members that hold each of
+	// time, component, level and text; the first that is there counts.
+	Fields map[string][]string `yaml:"fields"`
+	// Levels translates what the log calls a level.
+	Levels map[string]Level `yaml:"levels"`
 	// Whole says that a file of this dialect is one attempt, with no record
 	// that opens or closes it.
 	Whole   bool     `yaml:"whole"`
 	Rules   []Rule   `yaml:"rules"`
 	Kinds   []Kind   `yaml:"kinds"`
 	Samples []Sample `yaml:"samples"`
+
+	rules  sieve
+	record *regexp.Regexp
 }
 
 // A TimeForm says how a time is written.
 type TimeForm struct {
-	Layout string `yaml:"layout"` // as Go's package time writes it
+	Layout string `yaml:"layout"` // as Go's package time writes it; or "unix", "unix-us" for seconds or microseconds since 1970, "uptime" for seconds since the start
 	Zone   string `yaml:"zone"`   // "utc", or "local" when the log does not say
 }
 
@@ -73,6 +86,17 @@ func (d *Dialect) compile() error {
 			return fmt.Errorf("dialect %s: rule %d: %w", d.ID, i+1, err)
 		}
 	}
+	if d.Record != "" {
+		var err error
+		if d.record, err = regexp.Compile(d.Record); err != nil {
+			return fmt.Errorf("dialect %s: record: %w", d.ID, err)
+		}
+	}
+	lists := make([][]string, len(d.Rules))
+	for i, r := range d.Rules {
+		lists[i] = r.literals
+	}
+	d.rules = newSieve(lists)
 	for i := range d.Kinds {
 		re, err := regexp.Compile(d.Kinds[i].Match)
 		if err != nil {
@@ -113,9 +137,10 @@ func (d *Dialect) named(file string) bool {
 
 // apply fills the event from the first rule that matches; it reports which.
 func (d *Dialect) apply(e *Event) *Rule {
-	for i := range d.Rules {
+	said := e.said()
+	for _, i := range d.rules.candidates(said) {
 		r := &d.Rules[i]
-		m := r.re.FindStringSubmatch(e.Text)
+		m := r.re.FindStringSubmatch(said)
 		if m == nil {
 			continue
 		}
@@ -134,8 +159,14 @@ func (d *Dialect) apply(e *Event) *Rule {
 func (d *Dialect) fill(e *Event, group, value string) {
 	switch group {
 	case "time":
-		if t, err := time.Parse(d.Time.Layout, value); err == nil {
-			e.Time = t
+		e.Time = d.Time.parse(value)
+	case "component":
+		e.Component = value
+	case "text":
+		e.body = value
+	case "level":
+		if l, ok := d.Levels[value]; ok {
+			e.Level = l
 		}
 	case "object":
 		e.Object = value
@@ -148,6 +179,80 @@ func (d *Dialect) fill(e *Event, group, value string) {
 	case "state":
 		e.State = value
 	}
+}
+
+// split tells the parts of a record apart. It reports whether the record is
+// one of this dialect.
+func (d *Dialect) split(e *Event) bool {
+	if len(d.Fields) > 0 {
+		return d.splitObject(e)
+	}
+	if d.record == nil {
+		return false
+	}
+	m := d.record.FindStringSubmatch(e.Text)
+	if m == nil {
+		return false
+	}
+	for g, name := range d.record.SubexpNames() {
+		d.fill(e, name, m[g])
+	}
+	return true
+}
+
+func (d *Dialect) splitObject(e *Event) bool {
+	if !strings.HasPrefix(e.Text, "{") {
+		return false
+	}
+	var members map[string]any
+	if json.Unmarshal([]byte(e.Text), &members) != nil {
+		return false
+	}
+	known := false
+	for group, names := range d.Fields {
+		for _, name := range names {
+			if v, ok := members[name]; ok && v != nil {
+				value := fmt.Sprint(v)
+				if f, isNumber := v.(float64); isNumber {
+					value = strconv.FormatFloat(f, 'f', -1, 64)
+				}
+				d.fill(e, group, value)
+				known = known || group == "text"
+				break
+			}
+		}
+	}
+	return known
+}
+
+// parse reads a time. What cannot be read is no time.
+func (f TimeForm) parse(value string) time.Time {
+	scale := map[string]float64{"unix": 1, "unix-us": 1e-6}[f.Layout]
+	if scale > 0 {
+		n, err := strconv.ParseFloat(value, 64)
+		if err != nil {
+			return time.Time{}
+		}
+		return time.UnixMicro(int64(n * scale * 1e6)).UTC()
+	}
+	t, err := time.Parse(f.Layout, value)
+	if err != nil {
+		return time.Time{}
+	}
+	return t.UTC()
+}
+
+// inYear gives a time that was written without a year the latest year in
+// which it is not after the anchor, allowing a day for clocks and zones.
+func inYear(t, anchor time.Time) time.Time {
+	if t.IsZero() || t.Year() != 0 || anchor.IsZero() {
+		return t
+	}
+	dated := t.AddDate(anchor.Year(), 0, 0)
+	if dated.After(anchor.AddDate(0, 0, 1)) {
+		dated = t.AddDate(anchor.Year()-1, 0, 0)
+	}
+	return dated
 }
 
 // kind tells what an attempt is from its command.
@@ -171,58 +276,53 @@ type Lexicon struct {
 		Why   string `yaml:"why"`
 	} `yaml:"harmless"`
 
-	errors, warnings, never *regexp.Regexp
-	harmless                []*regexp.Regexp
+	errors, warnings wordSet
+	never, harmless  []pattern
+	known            sieve // of never, then of harmless
 }
 
-func (l *Lexicon) compile() (err error) {
-	if l.errors, err = words(l.Errors); err != nil {
-		return fmt.Errorf("lexicon: errors: %w", err)
-	}
-	if l.warnings, err = words(l.Warnings); err != nil {
-		return fmt.Errorf("lexicon: warnings: %w", err)
-	}
-	if len(l.Never) > 0 {
-		if l.never, err = regexp.Compile("(?i)(?:" + strings.Join(l.Never, ")|(?:") + ")"); err != nil {
-			return fmt.Errorf("lexicon: never: %w", err)
+// A pattern is a regular expression with literals of which each match holds
+// at least one.
+type pattern struct {
+	re       *regexp.Regexp
+	literals []string
+}
+
+func (l *Lexicon) compile() error {
+	l.errors, l.warnings = newWordSet(l.Errors), newWordSet(l.Warnings)
+	var lists [][]string
+	for i, text := range l.Never {
+		re, list, err := compilePattern("(?i)" + text)
+		if err != nil {
+			return fmt.Errorf("lexicon: never %d: %w", i+1, err)
 		}
+		l.never, lists = append(l.never, pattern{re, list}), append(lists, list)
 	}
 	for i, h := range l.Harmless {
-		re, err := regexp.Compile(h.Match)
+		re, list, err := compilePattern(h.Match)
 		if err != nil {
 			return fmt.Errorf("lexicon: harmless %d: %w", i+1, err)
 		}
-		l.harmless = append(l.harmless, re)
+		l.harmless, lists = append(l.harmless, pattern{re, list}), append(lists, list)
 	}
+	l.known = newSieve(lists)
 	return nil
-}
-
-// words matches any of the words where it stands alone: a word that is part
-// of a name such as libgpg-error0 or error.log says nothing.
-func words(list []string) (*regexp.Regexp, error) {
-	quoted := make([]string, len(list))
-	for i, w := range list {
-		quoted[i] = regexp.QuoteMeta(w)
-	}
-	return regexp.Compile(`(?i)(?:^|[^\w./-])(?:` + strings.Join(quoted, "|") + `)(?:$|[^\w./-]|[./-](?:$|\s))`)
 }
 
 // judge says how bad a text sounds.
 func (l *Lexicon) judge(text string) (level Level, harmless bool) {
-	for _, re := range l.harmless {
-		if re.MatchString(text) {
+	plain := text
+	for _, i := range l.known.candidates(text) {
+		if i < len(l.never) {
+			plain = l.never[i].re.ReplaceAllString(plain, " ")
+		} else if l.harmless[i-len(l.never)].re.MatchString(text) {
 			harmless = true
-			break
 		}
 	}
-	plain := text
-	if l.never != nil {
-		plain = l.never.ReplaceAllString(text, " ")
-	}
 	switch {
-	case l.errors.MatchString(plain):
+	case l.errors.in(plain):
 		return Error, harmless
-	case l.warnings.MatchString(plain):
+	case l.warnings.in(plain):
 		return Warning, harmless
 	}
 	return Info, harmless

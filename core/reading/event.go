@@ -42,6 +42,7 @@ type Event struct {
 	Place
 	Time      time.Time `json:"time,omitzero"`
 	Level     Level     `json:"level"`
+	Component string    `json:"component,omitempty"` // who wrote it: a program, a part of the kernel
 	Mark      Mark      `json:"mark,omitempty"`
 	Operation string    `json:"operation,omitempty"`
 	Object    string    `json:"object,omitempty"`
@@ -51,6 +52,16 @@ type Event struct {
 	Text      string    `json:"text"`
 	Harmless  bool      `json:"harmless,omitempty"` // seen on healthy machines too
 	Hits      []string  `json:"hits,omitempty"`     // watched patterns that it matches
+
+	body string // Text without time and component, if the dialect tells them apart
+}
+
+// said is what the record says, without when and who.
+func (e Event) said() string {
+	if e.body != "" {
+		return e.body
+	}
+	return e.Text
 }
 
 // Sounds reports whether the event, by its words, is a failure.

@@ -2,6 +2,7 @@ package reading
 
 import (
 	"regexp/syntax"
+	"slices"
 	"strings"
 )
 
@@ -11,12 +12,14 @@ type literals struct {
 	class   [256]uint8
 	classes int
 	next    []uint32 // state*classes + class → state*classes, the top bit set if something ends there
+	ends    map[uint32][]int
+	lengths []int
 }
 
 const endsHere = 1 << 31
 
 func newLiterals(words []string) *literals {
-	a := &literals{classes: 1}
+	a := &literals{classes: 1, ends: map[uint32][]int{}}
 	for i, w := range words {
 		words[i] = strings.ToLower(w)
 		for _, b := range []byte(words[i]) {
@@ -36,19 +39,20 @@ func newLiterals(words []string) *literals {
 func (a *literals) build(words []string) {
 	width := a.classes
 	trie := make([]uint32, width) // 0 is "none": no edge leads back to the root
-	ends := []bool{false}
-	for _, w := range words {
+	ends := [][]int{nil}
+	for id, w := range words {
+		a.lengths = append(a.lengths, len(w))
 		at := 0
 		for _, b := range []byte(w) {
 			edge := at*width + int(a.class[b])
 			if trie[edge] == 0 {
 				trie[edge] = uint32(len(ends))
-				ends = append(ends, false)
+				ends = append(ends, nil)
 				trie = append(trie, make([]uint32, width)...)
 			}
 			at = int(trie[edge])
 		}
-		ends[at] = true
+		ends[at] = append(ends[at], id)
 	}
 	fail := make([]int, len(ends))
 	queue := make([]int, 0, len(ends))
@@ -59,7 +63,7 @@ func (a *literals) build(words []string) {
 	}
 	for i := 0; i < len(queue); i++ {
 		at := queue[i]
-		ends[at] = ends[at] || ends[fail[at]]
+		ends[at] = append(ends[at], ends[fail[at]]...)
 		for c := range width {
 			edge := at*width + c
 			if to := trie[edge]; to != 0 {
@@ -73,8 +77,9 @@ func (a *literals) build(words []string) {
 	a.next = trie
 	for i, to := range trie {
 		a.next[i] = to * uint32(width)
-		if ends[to] {
+		if len(ends[to]) > 0 {
 			a.next[i] |= endsHere
+			a.ends[to*uint32(width)] = ends[to]
 		}
 	}
 }
@@ -88,6 +93,87 @@ func (a *literals) any(line []byte) bool {
 		}
 	}
 	return false
+}
+
+// each calls found with every literal in text and where it stands, in order of
+// where they end, until found returns false.
+func (a *literals) each(text string, found func(id, from, to int) bool) {
+	var at uint32
+	for i := range len(text) {
+		at = a.next[at+uint32(a.class[text[i]])]
+		if at&endsHere == 0 {
+			continue
+		}
+		at &^= endsHere
+		for _, id := range a.ends[at] {
+			if !found(id, i+1-a.lengths[id], i+1) {
+				return
+			}
+		}
+	}
+}
+
+// wordSet finds words where they stand alone: a word that is part of a name
+// such as libgpg-error0 or error.log says nothing.
+type wordSet struct{ *literals }
+
+func newWordSet(words []string) wordSet {
+	return wordSet{newLiterals(append([]string{}, words...))}
+}
+
+func (w wordSet) in(text string) bool {
+	alone := false
+	w.each(text, func(_, from, to int) bool {
+		alone = (from == 0 || !inName(text[from-1])) && endsAlone(text[to:])
+		return !alone
+	})
+	return alone
+}
+
+// endsAlone allows for a full stop or a dash after the word.
+func endsAlone(rest string) bool {
+	switch {
+	case rest == "" || !inName(rest[0]):
+		return true
+	case rest[0] == '.' || rest[0] == '-' || rest[0] == '/':
+		return len(rest) == 1 || rest[1] == ' ' || rest[1] == '\t'
+	}
+	return false
+}
+
+func inName(b byte) bool {
+	return b >= 'a' && b <= 'z' || b >= 'A' && b <= 'Z' || b >= '0' && b <= '9' || b == '_' || b == '.' || b == '-' || b == '/'
+}
+
+// A sieve tells which of many patterns can match a text, by their literals.
+type sieve struct {
+	find *literals
+	of   []int // the pattern of each literal
+}
+
+func newSieve(lists [][]string) sieve {
+	var all []string
+	var of []int
+	for pattern, list := range lists {
+		for _, l := range list {
+			all = append(all, l)
+			of = append(of, pattern)
+		}
+	}
+	return sieve{newLiterals(all), of}
+}
+
+// candidates are the patterns to be tried, in their order, each once.
+func (s sieve) candidates(text string) []int {
+	var list []int
+	s.find.each(text, func(id, _, _ int) bool {
+		if p := s.of[id]; !slices.Contains(list, p) {
+			list = append(list, p)
+		}
+		return true
+	})
+	slices.Sort(list)
+	return list
 }
 
 // required returns literals of which every match of a pattern holds at least

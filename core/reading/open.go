@@ -9,6 +9,8 @@ import (
 	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
 	"github.com/ulikunitz/xz"
+	"golang.org/x/text/encoding/unicode"
+	"golang.org/x/text/transform"
 )
 
 // headSize is how much of a log is looked at to tell its dialect, in bytes.
@@ -39,6 +41,9 @@ func openPlain(src Source) (io.ReadCloser, error) {
 			plain = z.IOReadCloser()
 		}
 	}
+	if err == nil {
+		plain, err = asUTF8(plain)
+	}
 	if err != nil {
 		_ = raw.Close()
 		return nil, fmt.Errorf("%s: unpack: %w", src.Name, err)
@@ -49,15 +54,69 @@ func openPlain(src Source) (io.ReadCloser, error) {
 	}{plain, raw}, nil
 }
 
-// peekHead returns the first bytes of r, and a reader that still gives all.
+// asUTF8 decodes UTF-16 of either order, with a mark at the start or known by
+// the zeros in every other byte, and takes a mark of UTF-8 away. Offsets of
+// events then count bytes of the decoded text.
+func asUTF8(in io.Reader) (io.Reader, error) {
+	head, in, err := peekHead(in)
+	if err != nil {
+		return nil, err
+	}
+	decode := func(e unicode.Endianness) (io.Reader, error) {
+		return transform.NewReader(in, unicode.UTF16(e, unicode.UseBOM).NewDecoder()), nil
+	}
+	zeros := [2]int{}
+	for i, b := range head {
+		if b == 0 {
+			zeros[i%2]++
+		}
+	}
+	half := len(head) / 2
+	switch {
+	case bytes.HasPrefix(head, []byte{0xff, 0xfe}):
+		return decode(unicode.LittleEndian)
+	case bytes.HasPrefix(head, []byte{0xfe, 0xff}):
+		return decode(unicode.BigEndian)
+	case bytes.HasPrefix(head, []byte{0xef, 0xbb, 0xbf}):
+		_, err := io.CopyN(io.Discard, in, 3)
+		return in, err
+	case half > 8 && zeros[1] > half*3/4 && zeros[0] < half/8:
+		return decode(unicode.LittleEndian)
+	case half > 8 && zeros[0] > half*3/4 && zeros[1] < half/8:
+		return decode(unicode.BigEndian)
+	}
+	return in, nil
+}
+
+// peekHead returns the first bytes of r, and a reader that still gives all,
+// with the error, if there is one, in its place.
 func peekHead(r io.Reader) ([]byte, io.Reader, error) {
 	head := make([]byte, headSize)
-	n, err := io.ReadFull(r, head)
-	if err == io.EOF || err == io.ErrUnexpectedEOF {
-		err = nil
+	n, err := fill(r, head)
+	rest := r
+	if err != nil {
+		rest = failing{err}
+		if n > 0 || err == io.EOF {
+			err = nil
+		}
 	}
-	return head[:n], io.MultiReader(bytes.NewReader(head[:n]), r), err
+	return head[:n], io.MultiReader(bytes.NewReader(head[:n]), rest), err
 }
+
+// fill reads until p is full or r ends. Unlike io.ReadFull it keeps the error
+// of a stream that was cut off apart from the end of a short one.
+func fill(r io.Reader, p []byte) (n int, err error) {
+	for n < len(p) && err == nil {
+		var m int
+		m, err = r.Read(p[n:])
+		n += m
+	}
+	return n, err
+}
+
+type failing struct{ err error }
+
+func (f failing) Read([]byte) (int, error) { return 0, f.err }
 
 // meter counts what is read.
 type meter struct {

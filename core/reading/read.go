@@ -7,6 +7,7 @@ import (
 	"regexp"
 	"sort"
 	"strings"
+	"time"
 )
 
 // A Source is a log to read. Name is used in every Place, and tells the
@@ -30,6 +31,7 @@ type Reader struct {
 	dialects []*Dialect
 	lexicon  *Lexicon
 	watch    []watched
+	watching sieve
 	finders  map[string]*literals // by dialect
 	plain    *Dialect
 }
@@ -46,14 +48,16 @@ func NewReader(dialects []*Dialect, lexicon *Lexicon, watch []Watch) (*Reader, e
 		return nil, err
 	}
 	common := append(append([]string{}, lexicon.Errors...), lexicon.Warnings...)
+	var lists [][]string
 	for _, w := range watch {
 		re, list, err := compilePattern(w.Match)
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", w.ID, err)
 		}
 		r.watch = append(r.watch, watched{w.ID, re})
-		common = append(common, list...)
+		common, lists = append(common, list...), append(lists, list)
 	}
+	r.watching = newSieve(lists)
 	for _, d := range append(dialects[:len(dialects):len(dialects)], r.plain) {
 		if err := d.compile(); err != nil {
 			return nil, err
@@ -92,9 +96,10 @@ type Progress func(bytes int64)
 // maxEvents bounds what one log can make us remember.
 const maxEvents = 200_000
 
-// Read reads all sources. A source that cannot be read is reported in its
+// Read reads all sources. Times that were written without a year are taken as
+// the last ones before anchor, which may be zero. A source that cannot be read is reported in its
 // FileReport and does not stop the others; only a cancelled context does.
-func (r *Reader) Read(ctx context.Context, sources []Source, progress Progress) (*Timeline, error) {
+func (r *Reader) Read(ctx context.Context, sources []Source, anchor time.Time, progress Progress) (*Timeline, error) {
 	t := &Timeline{}
 	var streams []stream
 	var before int64
@@ -102,7 +107,7 @@ func (r *Reader) Read(ctx context.Context, sources []Source, progress Progress) 
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
-		s, report := r.readOne(ctx, src, func(n int64) {
+		s, report := r.readOne(ctx, src, anchor, func(n int64) {
 			if progress != nil {
 				progress(before + n)
 			}
@@ -155,7 +160,7 @@ type stream struct {
 	events  []Event
 }
 
-func (r *Reader) readOne(ctx context.Context, src Source, progress Progress) (stream, FileReport) {
+func (r *Reader) readOne(ctx context.Context, src Source, anchor time.Time, progress Progress) (stream, FileReport) {
 	report := FileReport{Name: src.Name}
 	body, err := openPlain(src)
 	if err != nil {
@@ -170,7 +175,7 @@ func (r *Reader) readOne(ctx context.Context, src Source, progress Progress) (st
 	d := r.dialectOf(src.Name, head)
 	report.Dialect = d.ID
 	s := stream{dialect: d}
-	e := &assembler{reader: r, stream: &s, file: src.Name}
+	e := &assembler{reader: r, stream: &s, file: src.Name, anchor: anchor}
 	counted := &meter{r: in}
 	report.Lines, report.Cut, err = scanLines(ctx, counted, r.finders[d.ID], e.take)
 	if err != nil {
@@ -195,7 +200,7 @@ func (r *Reader) dialectOf(name string, head []byte) *Dialect {
 		known := 0
 		for _, l := range lines {
 			e := Event{Text: clean([]byte(l))}
-			if d.apply(&e) != nil {
+			if d.split(&e) || d.apply(&e) != nil {
 				known++
 			}
 		}
@@ -211,6 +216,7 @@ type assembler struct {
 	reader *Reader
 	stream *stream
 	file   string
+	anchor time.Time
 	reason bool // the next line may tell the reason of the last event
 }
 
@@ -230,8 +236,14 @@ func (a *assembler) take(l line) {
 	if !l.hit || len(events) >= maxEvents {
 		return
 	}
-	e.Level, e.Harmless = a.reader.lexicon.judge(e.Text)
+	a.stream.dialect.split(&e)
+	level := e.Level
+	e.Level, e.Harmless = a.reader.lexicon.judge(e.said())
+	if level == Error || level == Warning && e.Level == Info {
+		e.Level = level
+	}
 	rule := a.stream.dialect.apply(&e)
+	e.Time = inYear(e.Time, a.anchor)
 	e.Hits = a.reader.hits(e.Text)
 	if rule == nil && e.Level == Info && len(e.Hits) == 0 {
 		return
@@ -242,8 +254,8 @@ func (a *assembler) take(l line) {
 
 func (r *Reader) hits(text string) []string {
 	var ids []string
-	for _, w := range r.watch {
-		if w.re.MatchString(text) {
+	for _, i := range r.watching.candidates(text) {
+		if w := r.watch[i]; w.re.MatchString(text) {
 			ids = append(ids, w.id)
 		}
 	}

@@ -2,16 +2,24 @@ package reading_test
 
 import (
 	"context"
+	"encoding/binary"
 	"io"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
+	"time"
+	"unicode/utf16"
 
 	"diorthos/core/knowledge"
 	"diorthos/core/reading"
 	shipped "diorthos/knowledge"
 )
+
+// anchor is when the logs of the tests were gathered.
+var anchor = time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
 
 const captured = "../../standin/debian/captured"
 
@@ -45,7 +53,7 @@ func text(name, body string) reading.Source {
 }
 
 func TestReadFindsTheDecisiveEventOfARealUpdate(t *testing.T) {
-	timeline, err := load(t).Reader.Read(context.Background(), folder(t, captured+"/full-boot-volume"), nil)
+	timeline, err := load(t).Reader.Read(context.Background(), folder(t, captured+"/full-boot-volume"), anchor, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -98,11 +106,20 @@ func sameSet(a, b string) bool {
 	return true
 }
 
+// Each sample is read as a log of its own; a dialect that expects no names
+// must be recognised by what the line looks like.
 func TestDialectSamples(t *testing.T) {
 	k := load(t)
 	for _, d := range k.Dialects {
+		if len(d.Samples) == 0 {
+			t.Errorf("%s has no samples", d.ID)
+		}
 		for _, s := range d.Samples {
-			timeline, err := k.Reader.Read(context.Background(), []reading.Source{text(strings.ReplaceAll(d.Files[0], "*", "x"), s.Line+"\n")}, nil)
+			name := "some-file"
+			if len(d.Files) > 0 {
+				name = strings.ReplaceAll(d.Files[0], "*", "x")
+			}
+			timeline, err := k.Reader.Read(context.Background(), []reading.Source{text(name, s.Line+"\n")}, anchor, nil)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -110,9 +127,9 @@ func TestDialectSamples(t *testing.T) {
 			for _, a := range timeline.Attempts {
 				events = append(events, a.Events()...)
 			}
-			if len(events) != 1 || events[0].Mark != s.Mark || events[0].Object != s.Object ||
+			if len(events) != 1 || timeline.Files[0].Dialect != d.ID || events[0].Mark != s.Mark || events[0].Object != s.Object ||
 				s.Time != "" && events[0].Time.Format("2006-01-02T15:04:05Z07:00") != s.Time {
-				t.Errorf("%s: %q: got %+v", d.ID, s.Line, events)
+				t.Errorf("%s: %q: taken for %s: %+v", d.ID, s.Line, timeline.Files[0].Dialect, events)
 			}
 		}
 	}
@@ -128,7 +145,7 @@ func TestReadKeepsLineNumbersAcrossChunks(t *testing.T) {
 			b.WriteString("all is well on this quiet line\n")
 		}
 	}
-	timeline, err := load(t).Reader.Read(context.Background(), []reading.Source{text("any.txt", b.String())}, nil)
+	timeline, err := load(t).Reader.Read(context.Background(), []reading.Source{text("any.txt", b.String())}, anchor, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -144,7 +161,7 @@ func TestReadKeepsLineNumbersAcrossChunks(t *testing.T) {
 
 func TestWordsInsideNamesSayNothing(t *testing.T) {
 	body := "Setting up libgpg-error0 (1.46-1) ...\nUnpacking liberror-perl (0.17) ...\nmounted with errors=remount-ro\n0 errors, 0 failed\nan error: no\n"
-	timeline, err := load(t).Reader.Read(context.Background(), []reading.Source{text("console.txt", body)}, nil)
+	timeline, err := load(t).Reader.Read(context.Background(), []reading.Source{text("console.txt", body)}, anchor, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -172,7 +189,7 @@ func FuzzRead(f *testing.F) {
 		f.Fatal(err)
 	}
 	f.Fuzz(func(t *testing.T, name string, raw []byte) {
-		timeline, err := k.Reader.Read(context.Background(), []reading.Source{text(name, string(raw))}, nil)
+		timeline, err := k.Reader.Read(context.Background(), []reading.Source{text(name, string(raw))}, anchor, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -182,4 +199,73 @@ func FuzzRead(f *testing.F) {
 			}
 		}
 	})
+}
+
+func TestEncodingsAreRead(t *testing.T) {
+	const body = "all is well here\nMünchen: error: Gerät nicht gefunden\nall is well again\n"
+	utf16 := func(order binary.ByteOrder, mark bool) string {
+		units := utf16.Encode([]rune(body))
+		if mark {
+			units = append([]uint16{0xfeff}, units...)
+		}
+		raw := make([]byte, 2*len(units))
+		for i, u := range units {
+			order.PutUint16(raw[2*i:], u)
+		}
+		return string(raw)
+	}
+	latin := strings.NewReplacer("ü", "\xfc", "ä", "\xe4").Replace(body)
+	for name, raw := range map[string]string{
+		"UTF-8": body, "UTF-8 with mark": "\xef\xbb\xbf" + body, "CRLF": strings.ReplaceAll(body, "\n", "\r\n"), "Latin-1": latin,
+		"UTF-16LE with mark": utf16(binary.LittleEndian, true), "UTF-16LE": utf16(binary.LittleEndian, false),
+		"UTF-16BE with mark": utf16(binary.BigEndian, true), "UTF-16BE": utf16(binary.BigEndian, false),
+		"colours":  strings.Replace(body, "error:", "\x1b[1;31mer\x1b[0mror:", 1),
+		"progress": strings.Replace(body, "München", "10%\r20%\r                \rMünchen", 1),
+	} {
+		timeline, err := load(t).Reader.Read(context.Background(), []reading.Source{text("any.txt", raw)}, anchor, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if len(timeline.Loose) != 1 || timeline.Loose[0].Line != 2 || timeline.Loose[0].Text != "München: error: Gerät nicht gefunden" {
+			t.Errorf("%s: %+v", name, timeline.Loose)
+		}
+	}
+}
+
+func TestCompressedLogsAreReadWhateverTheirName(t *testing.T) {
+	dir := t.TempDir()
+	plain := filepath.Join(dir, "plain")
+	if err := os.WriteFile(plain, []byte("quiet\nit failed here\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for _, tool := range []string{"gzip", "xz", "bzip2"} {
+		raw, err := exec.Command(tool, "-c", plain).Output()
+		if err != nil {
+			t.Fatalf("%s: %v", tool, err)
+		}
+		timeline, err := load(t).Reader.Read(context.Background(), []reading.Source{text("log-of-"+tool, string(raw)), text("cut-off", string(raw[:len(raw)-6]))}, anchor, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		whole := slices.IndexFunc(timeline.Loose, func(e reading.Event) bool { return e.File == "log-of-"+tool && e.Text == "it failed here" })
+		cut := slices.IndexFunc(timeline.Files, func(f reading.FileReport) bool { return f.Name == "cut-off" && f.Problem != "" })
+		if whole < 0 || cut < 0 {
+			t.Errorf("%s: %+v %+v", tool, timeline.Loose, timeline.Files)
+		}
+	}
+}
+
+func TestAYearIsFoundForTimesThatHaveNone(t *testing.T) {
+	body := "Dec 31 23:59:59 gannet-1 kernel: [    1.000000] a: error\nNov 23 08:00:00 gannet-1 sshd[1]: b: error\n"
+	timeline, err := load(t).Reader.Read(context.Background(), []reading.Source{text("syslog", body)}, anchor, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var years []int
+	for _, e := range timeline.Loose {
+		years = append(years, e.Time.Year())
+	}
+	if len(years) != 2 || years[0] != 2025 || years[1] != 2026 {
+		t.Errorf("years %v: %+v", years, timeline.Loose)
+	}
 }

@@ -5,6 +5,7 @@ import (
 	"context"
 	"io"
 	"runtime"
+	"unicode/utf8"
 )
 
 // Sizes in bytes.
@@ -95,12 +96,9 @@ func splitChunks(ctx context.Context, r io.Reader, give func(*chunk) bool) error
 		}
 		buf := make([]byte, len(rest)+chunkSize)
 		copy(buf, rest)
-		n, err := io.ReadFull(r, buf[len(rest):])
+		n, err := fill(r, buf[len(rest):])
 		buf = buf[:len(rest)+n]
-		last := err == io.EOF || err == io.ErrUnexpectedEOF
-		if err != nil && !last {
-			return err
-		}
+		last := err != nil // what came before an error is still read
 		end := bytes.LastIndexByte(buf, '\n') + 1
 		if last || end == 0 && len(buf) > 4*chunkSize { // a line of megabytes is handed on in pieces
 			end = len(buf)
@@ -112,8 +110,11 @@ func splitChunks(ctx context.Context, r io.Reader, give func(*chunk) bool) error
 			}
 			offset += int64(end)
 		}
-		if last {
+		if err == io.EOF {
 			return nil
+		}
+		if last {
+			return err
 		}
 	}
 }
@@ -164,10 +165,17 @@ func clean(text []byte) string {
 		}
 		text = text[:i]
 	}
-	if bytes.IndexByte(text, 0x1b) < 0 && bytes.IndexByte(text, 0) < 0 {
-		return string(bytes.ToValidUTF8(text, []byte("�")))
+	if bytes.IndexByte(text, 0x1b) >= 0 || bytes.IndexByte(text, 0) >= 0 {
+		text = stripEscapes(text)
 	}
-	return string(bytes.ToValidUTF8(stripEscapes(text), []byte("�")))
+	if utf8.Valid(text) {
+		return string(text)
+	}
+	latin := make([]rune, len(text)) // not UTF-8: taken as Latin-1, in which every byte is a letter
+	for i, b := range text {
+		latin[i] = rune(b)
+	}
+	return string(latin)
 }
 
 // stripEscapes removes control sequences (ECMA-48, section 5.4) and NULs.

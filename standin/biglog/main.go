@@ -1,0 +1,76 @@
+// Command biglog writes a large system log of Skerrow Ferries to standard
+// output, for measuring how fast logs are read.
+//
+//	biglog --bytes 1073741824 [--kind quiet|near|utf16]
+package main
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/binary"
+	"flag"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"os"
+	"strings"
+	"unicode/utf16"
+)
+
+var (
+	words = strings.Fields("started session for user timetable berth link up renegotiated lease renewed pump pressure nominal door closed queue drained heartbeat sent cache warmed route updated packet forwarded screen refreshed ticket printed scan accepted")
+	parts = strings.Fields("kernel systemd[1] skerrow-board[812] sshd[993] dhclient[401] cron[77] gangway[512]")
+	// near are words that many signatures begin with, in lines that match none.
+	near = []string{"No space for the queue", "Could not be happier with berth", "error.log rotated", "libgpg-error0 looked at", "dpkg: status of pumps", "Failed0 attempts", "held packages counted"}
+)
+
+func main() {
+	size := flag.Int64("bytes", 1<<30, "how much to write")
+	kind := flag.String("kind", "quiet", "quiet: a failure every 50,000 lines; near: every line nearly hits; utf16: quiet, in UTF-16LE")
+	flag.Parse()
+	if err := write(os.Stdout, *size, *kind); err != nil {
+		_, _ = fmt.Fprintln(os.Stderr, "biglog:", err)
+		os.Exit(2)
+	}
+}
+
+func write(w io.Writer, size int64, kind string) error {
+	out := bufio.NewWriterSize(w, 1<<20)
+	r := rand.New(rand.NewPCG(1, 2))
+	block := make([]byte, 0, 8<<20)
+	for n := int64(0); n < size; {
+		block = lines(block[:0], r, kind == "near", n)
+		if kind == "utf16" {
+			block = inUTF16(block)
+		}
+		for range 4 { // making them is slower than reading them
+			if _, err := out.Write(block); err != nil {
+				return err
+			}
+			n += int64(len(block))
+		}
+	}
+	return out.Flush()
+}
+
+func lines(b []byte, r *rand.Rand, nearly bool, n int64) []byte {
+	for i := range 20_000 {
+		b = fmt.Appendf(b, "Nov 22 06:%02d:%02d lerrick-kiosk-2 %s:", i/60%60, i%60, parts[r.IntN(len(parts))])
+		if nearly {
+			b = append(append(b, ' '), near[r.IntN(len(near))]...)
+		}
+		for range 8 {
+			b = append(append(b, ' '), words[r.IntN(len(words))]...)
+		}
+		b = fmt.Appendf(b, " %d\n", n+int64(i))
+	}
+	return fmt.Appendf(b, "Nov 22 06:59:59 lerrick-kiosk-2 skerrow-board[812]: error: feed could not be fetched, will retry\n")
+}
+
+func inUTF16(b []byte) []byte {
+	var out bytes.Buffer
+	for _, u := range utf16.Encode([]rune(string(b))) {
+		_ = binary.Write(&out, binary.LittleEndian, u) // a buffer takes all
+	}
+	return out.Bytes()
+}
