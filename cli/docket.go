@@ -183,6 +183,9 @@ func showFiles(p *page, d *docket.Docket) {
 		if f.Cut > 0 {
 			problem = strings.TrimSpace(problem + " " + plural(f.Cut, "line cut at 16 KiB", "lines cut at 16 KiB"))
 		}
+		if f.Left > 0 {
+			problem = strings.TrimSpace(fmt.Sprintf("%s %d more like them left out", problem, f.Left))
+		}
 		rows = append(rows, []string{"  " + f.Name, f.Dialect, fmt.Sprint(f.Lines), fmt.Sprint(f.Kept), problem})
 	}
 	p.table([]string{"  file", "dialect", "lines", "kept", ""}, rows, 3, 4)

@@ -26,6 +26,9 @@ type Dialect struct {
 	Fields map[string][]string `yaml:"fields"`
 	// Levels translates what the log calls a level.
 	Levels map[string]Level `yaml:"levels"`
+	// Grave lists texts by which a record matters whatever its words say, such
+	// as a level.
+	Grave []string `yaml:"grave"`
 	// Whole says that a file of this dialect is one attempt, with no record
 	// that opens or closes it.
 	Whole   bool     `yaml:"whole"`
@@ -33,7 +36,6 @@ type Dialect struct {
 	Kinds   []Kind   `yaml:"kinds"`
 	Samples []Sample `yaml:"samples"`
 
-	rules  sieve
 	record *regexp.Regexp
 }
 
@@ -92,11 +94,6 @@ func (d *Dialect) compile() error {
 			return fmt.Errorf("dialect %s: record: %w", d.ID, err)
 		}
 	}
-	lists := make([][]string, len(d.Rules))
-	for i, r := range d.Rules {
-		lists[i] = r.literals
-	}
-	d.rules = newSieve(lists)
 	for i := range d.Kinds {
 		re, err := regexp.Compile(d.Kinds[i].Match)
 		if err != nil {
@@ -135,10 +132,11 @@ func (d *Dialect) named(file string) bool {
 	return false
 }
 
-// apply fills the event from the first rule that matches; it reports which.
-func (d *Dialect) apply(e *Event) *Rule {
+// apply fills the event from the first of the rules that matches; it reports
+// which.
+func (d *Dialect) apply(e *Event, rules []int) *Rule {
 	said := e.said()
-	for _, i := range d.rules.candidates(said) {
+	for _, i := range rules {
 		r := &d.Rules[i]
 		m := r.re.FindStringSubmatch(said)
 		if m == nil {
@@ -309,8 +307,12 @@ func (l *Lexicon) compile() error {
 	return nil
 }
 
-// judge says how bad a text sounds.
+// judge says how bad a text sounds. The phrases that take it back are looked
+// for only where there is something to take back.
 func (l *Lexicon) judge(text string) (level Level, harmless bool) {
+	if level = l.sound(text); level == Info {
+		return Info, false
+	}
 	plain := text
 	for _, i := range l.known.candidates(text) {
 		if i < len(l.never) {
@@ -319,11 +321,18 @@ func (l *Lexicon) judge(text string) (level Level, harmless bool) {
 			harmless = true
 		}
 	}
-	switch {
-	case l.errors.in(plain):
-		return Error, harmless
-	case l.warnings.in(plain):
-		return Warning, harmless
+	if plain != text {
+		level = l.sound(plain)
 	}
-	return Info, harmless
+	return level, harmless
+}
+
+func (l *Lexicon) sound(text string) Level {
+	switch {
+	case l.errors.in(text):
+		return Error
+	case l.warnings.in(text):
+		return Warning
+	}
+	return Info
 }

@@ -124,10 +124,14 @@ func newWordSet(words []string) wordSet {
 func (w wordSet) in(text string) bool {
 	alone := false
 	w.each(text, func(_, from, to int) bool {
-		alone = (from == 0 || !inName(text[from-1])) && endsAlone(text[to:])
+		alone = standsAlone(text, from, to)
 		return !alone
 	})
 	return alone
+}
+
+func standsAlone(text string, from, to int) bool {
+	return (from == 0 || !inName(text[from-1])) && endsAlone(text[to:])
 }
 
 // endsAlone allows for a full stop or a dash after the word.
@@ -174,6 +178,69 @@ func (s sieve) candidates(text string) []int {
 	})
 	slices.Sort(list)
 	return list
+}
+
+// A finder looks for all that a line of one dialect can matter for, at once.
+type finder struct {
+	*literals
+	means []meaning
+}
+
+// A meaning is what a literal stands for: a word that sounds bad, or one of
+// the literals of a pattern.
+type meaning struct {
+	level   Level
+	rule    int // of the dialect, -1 for none
+	watched int // -1 for none
+}
+
+func newFinder(lexicon *Lexicon, d *Dialect, watch [][]string) *finder {
+	f := &finder{}
+	var all []string
+	add := func(m meaning, list ...string) {
+		for _, l := range list {
+			all, f.means = append(all, l), append(f.means, m)
+		}
+	}
+	add(meaning{Error, -1, -1}, lexicon.Errors...)
+	add(meaning{Warning, -1, -1}, lexicon.Warnings...)
+	add(meaning{Warning, -1, -1}, d.Grave...)
+	for i, r := range d.Rules {
+		add(meaning{Info, i, -1}, r.literals...)
+	}
+	for i, list := range watch {
+		add(meaning{Info, -1, i}, list...)
+	}
+	f.literals = newLiterals(all)
+	return f
+}
+
+// A sighting is what a finder saw in a text.
+type sighting struct {
+	level   Level
+	rules   []int // to be tried, in their order
+	watched []int
+}
+
+func (s sighting) nothing() bool { return s.level == Info && len(s.rules)+len(s.watched) == 0 }
+
+func (f *finder) sight(text string) sighting {
+	s := sighting{level: Info}
+	f.each(text, func(id, from, to int) bool {
+		m := f.means[id]
+		switch {
+		case m.rule >= 0 && !slices.Contains(s.rules, m.rule):
+			s.rules = append(s.rules, m.rule)
+		case m.watched >= 0 && !slices.Contains(s.watched, m.watched):
+			s.watched = append(s.watched, m.watched)
+		case m.level != Info && s.level != Error && standsAlone(text, from, to):
+			s.level = m.level
+		}
+		return true
+	})
+	slices.Sort(s.rules)
+	slices.Sort(s.watched)
+	return s
 }
 
 // required returns literals of which every match of a pattern holds at least

@@ -32,7 +32,7 @@ type Reader struct {
 	lexicon  *Lexicon
 	watch    []watched
 	watching sieve
-	finders  map[string]*literals // by dialect
+	finders  map[string]*finder // by dialect
 	plain    *Dialect
 }
 
@@ -43,11 +43,10 @@ type watched struct {
 
 // NewReader compiles the knowledge. Every pattern must hold some fixed text.
 func NewReader(dialects []*Dialect, lexicon *Lexicon, watch []Watch) (*Reader, error) {
-	r := &Reader{dialects: dialects, lexicon: lexicon, finders: map[string]*literals{}, plain: &Dialect{ID: "plain", Title: "lines of text"}}
+	r := &Reader{dialects: dialects, lexicon: lexicon, finders: map[string]*finder{}, plain: &Dialect{ID: "plain", Title: "lines of text"}}
 	if err := lexicon.compile(); err != nil {
 		return nil, err
 	}
-	common := append(append([]string{}, lexicon.Errors...), lexicon.Warnings...)
 	var lists [][]string
 	for _, w := range watch {
 		re, list, err := compilePattern(w.Match)
@@ -55,18 +54,14 @@ func NewReader(dialects []*Dialect, lexicon *Lexicon, watch []Watch) (*Reader, e
 			return nil, fmt.Errorf("%s: %w", w.ID, err)
 		}
 		r.watch = append(r.watch, watched{w.ID, re})
-		common, lists = append(common, list...), append(lists, list)
+		lists = append(lists, list)
 	}
 	r.watching = newSieve(lists)
 	for _, d := range append(dialects[:len(dialects):len(dialects)], r.plain) {
 		if err := d.compile(); err != nil {
 			return nil, err
 		}
-		list := append([]string{}, common...)
-		for _, rule := range d.Rules {
-			list = append(list, rule.literals...)
-		}
-		r.finders[d.ID] = newLiterals(list)
+		r.finders[d.ID] = newFinder(lexicon, d, lists)
 	}
 	return r, nil
 }
@@ -78,6 +73,7 @@ type FileReport struct {
 	Size    int64  `json:"size"`
 	Lines   int    `json:"lines"`
 	Kept    int    `json:"kept"`    // events that matter
+	Left    int    `json:"left"`    // events that matter and had to be left out, of the middle of the log
 	Cut     int    `json:"cut"`     // lines longer than 16 KiB, of which the rest was not looked at
 	Problem string `json:"problem"` // why it could not be read to its end
 }
@@ -93,8 +89,9 @@ type Timeline struct {
 // Progress is told how many bytes of all sources have been read.
 type Progress func(bytes int64)
 
-// maxEvents bounds what one log can make us remember.
-const maxEvents = 200_000
+// maxEvents bounds what one log can make us remember: up to twice as many
+// events for a moment.
+const maxEvents = 20_000
 
 // Read reads all sources. Times that were written without a year are taken as
 // the last ones before anchor, which may be zero. A source that cannot be read is reported in its
@@ -175,13 +172,13 @@ func (r *Reader) readOne(ctx context.Context, src Source, anchor time.Time, prog
 	d := r.dialectOf(src.Name, head)
 	report.Dialect = d.ID
 	s := stream{dialect: d}
-	e := &assembler{reader: r, stream: &s, file: src.Name, anchor: anchor}
+	e := &assembler{reader: r, stream: &s, file: src.Name}
 	counted := &meter{r: in}
-	report.Lines, report.Cut, err = scanLines(ctx, counted, r.finders[d.ID], e.take)
+	report.Lines, report.Cut, err = scanLines(ctx, counted, r.finders[d.ID].literals, func(text []byte) (Event, *Rule, bool) { return r.look(d, anchor, text) }, e.take)
 	if err != nil {
 		report.Problem = err.Error()
 	}
-	report.Size, report.Kept = counted.n, len(s.events)
+	report.Size, report.Kept, report.Left = counted.n, len(s.events), e.left
 	return s, report
 }
 
@@ -200,7 +197,7 @@ func (r *Reader) dialectOf(name string, head []byte) *Dialect {
 		known := 0
 		for _, l := range lines {
 			e := Event{Text: clean([]byte(l))}
-			if d.split(&e) || d.apply(&e) != nil {
+			if d.split(&e) || d.apply(&e, r.finders[d.ID].sight(e.said()).rules) != nil {
 				known++
 			}
 		}
@@ -216,45 +213,79 @@ type assembler struct {
 	reader *Reader
 	stream *stream
 	file   string
-	anchor time.Time
 	reason bool // the next line may tell the reason of the last event
+	left   int  // events that had to be left out
 }
 
 func (a *assembler) take(l line) {
-	text := clean(l.text)
-	e := Event{Place: Place{File: a.file, Line: l.number, Offset: l.offset, Length: l.length}, Text: strings.TrimRight(text, " \t")}
 	events := a.stream.events
-	if a.reason && len(events) > 0 && l.number == events[len(events)-1].Line+1 && strings.TrimLeft(text, " \t") != text {
+	if a.reason && len(events) > 0 && l.number == events[len(events)-1].Line+1 && strings.TrimLeft(l.event.Text, " \t") != l.event.Text {
 		last := &events[len(events)-1]
-		last.Text += "\n" + strings.TrimSpace(text)
+		last.Text += "\n" + strings.TrimSpace(l.event.Text)
 		last.Length = int(l.offset+int64(l.length)) - int(last.Offset)
 		last.Hits = a.reader.hits(last.Text)
 		a.reason = false
 		return
 	}
 	a.reason = false
-	if !l.hit || len(events) >= maxEvents {
+	if !l.hit {
 		return
 	}
-	a.stream.dialect.split(&e)
+	l.event.Place = Place{File: a.file, Line: l.number, Offset: l.offset, Length: l.length}
+	a.reason = l.rule != nil && l.rule.Reason
+	a.stream.events = append(events, l.event)
+	if len(a.stream.events) == 2*maxEvents {
+		a.thin()
+	}
+}
+
+// thin keeps the first and the last events, and of those between them what
+// tells of attempts. A log in which every line sounds like a failure must not
+// take all memory.
+func (a *assembler) thin() {
+	events := a.stream.events
+	kept := events[:maxEvents/2]
+	for i, e := range events[maxEvents/2:] {
+		if last := i+maxEvents/2 >= len(events)-maxEvents/2; last || e.Mark == Opens || e.Mark == Closes || e.Mark == Fails || e.Mark == Verdict {
+			kept = append(kept, e)
+		}
+	}
+	if len(kept) > 2*maxEvents-maxEvents/4 { // nothing but marks
+		kept = append(kept[:maxEvents/2], kept[len(kept)-maxEvents/2:]...)
+	}
+	a.left += len(events) - len(kept)
+	clear(events[len(kept):])
+	a.stream.events = kept
+}
+
+// look judges the text of a line that holds a literal.
+func (r *Reader) look(d *Dialect, anchor time.Time, text []byte) (e Event, rule *Rule, matters bool) {
+	e.Text = strings.TrimRight(clean(text), " \t")
+	seen := r.finders[d.ID].sight(e.Text)
+	if seen.nothing() { // most lines that hold a literal: a word inside a name
+		return e, nil, false
+	}
+	d.split(&e)
 	level := e.Level
-	e.Level, e.Harmless = a.reader.lexicon.judge(e.said())
+	e.Level = Info
+	if seen.level != Info {
+		e.Level, e.Harmless = r.lexicon.judge(e.said())
+	}
 	if level == Error || level == Warning && e.Level == Info {
 		e.Level = level
 	}
-	rule := a.stream.dialect.apply(&e)
-	e.Time = inYear(e.Time, a.anchor)
-	e.Hits = a.reader.hits(e.Text)
-	if rule == nil && e.Level == Info && len(e.Hits) == 0 {
-		return
-	}
-	a.reason = rule != nil && rule.Reason
-	a.stream.events = append(events, e)
+	rule = d.apply(&e, seen.rules)
+	e.Time = inYear(e.Time, anchor)
+	e.Hits = r.matched(seen.watched, e.Text)
+	return e, rule, rule != nil || e.Level != Info || len(e.Hits) > 0
 }
 
-func (r *Reader) hits(text string) []string {
+// hits lists the watched patterns that a text matches.
+func (r *Reader) hits(text string) []string { return r.matched(r.watching.candidates(text), text) }
+
+func (r *Reader) matched(candidates []int, text string) []string {
 	var ids []string
-	for _, i := range r.watching.candidates(text) {
+	for _, i := range candidates {
 		if w := r.watch[i]; w.re.MatchString(text) {
 			ids = append(ids, w.id)
 		}

@@ -16,15 +16,20 @@ const (
 	maxLine = 16 << 10
 )
 
-// A line is one line of a log that holds a literal, or is indented below one
-// that does.
+// A line is one line of a log that matters, or is indented below one that
+// does.
 type line struct {
 	number int   // within the chunk until merged, from 0
 	offset int64 // bytes from the start of the log
 	length int
-	text   []byte
+	event  Event // without its place; zero for a line that is only indented
+	rule   *Rule
 	hit    bool
 }
+
+// A look tells of the text of a line whether it matters. It is called on all
+// cores at once.
+type look func(text []byte) (e Event, rule *Rule, matters bool)
 
 type chunk struct {
 	data   []byte
@@ -42,7 +47,7 @@ type scanned struct {
 // scanLines reads r to its end and passes the lines that matter to take, in
 // order and with their numbers from 1. It returns how many lines there were
 // and how many had to be cut. Chunks are searched on all cores.
-func scanLines(ctx context.Context, r io.Reader, find *literals, take func(line)) (count, cut int, err error) {
+func scanLines(ctx context.Context, r io.Reader, find *literals, see look, take func(line)) (count, cut int, err error) {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	workers := runtime.GOMAXPROCS(0)
@@ -51,7 +56,7 @@ func scanLines(ctx context.Context, r io.Reader, find *literals, take func(line)
 	for range workers {
 		go func() {
 			for c := range work {
-				c.done <- search(c, find)
+				c.done <- search(c, find, see)
 			}
 		}()
 	}
@@ -119,7 +124,7 @@ func splitChunks(ctx context.Context, r io.Reader, give func(*chunk) bool) error
 	}
 }
 
-func search(c *chunk, find *literals) scanned {
+func search(c *chunk, find *literals, see look) scanned {
 	var s scanned
 	data, offset := c.data, c.offset
 	near := true // the line before matters, or is not known
@@ -139,8 +144,15 @@ func search(c *chunk, find *literals) scanned {
 			hit = find.any(stripEscapes(text))
 		}
 		indented := len(text) > 0 && (text[0] == ' ' || text[0] == '\t')
+		l := line{number: s.count, offset: offset, length: end}
+		if hit {
+			l.event, l.rule, hit = see(text)
+		}
+		if l.hit = hit; !hit && near && indented {
+			l.event.Text = clean(text)
+		}
 		if hit || near && indented {
-			s.lines = append(s.lines, line{number: s.count, offset: offset, length: end, text: text, hit: hit})
+			s.lines = append(s.lines, l)
 		}
 		near = hit || near && indented
 		s.endedHit = near
