@@ -114,6 +114,13 @@ func TestConsoleShowsACaseLiveWhileItIsReadAndClimbed(t *testing.T) {
 		t.Error("the damaged copy of the table is not marked on the disk")
 	}
 
+	p.do(chromedp.Click(`section[aria-label="Where it broke"] blockquote button`))
+	p.waitText("update-initramfs: Generating /boot/initrd.img-6.1.0-56-cloud-amd64")
+	if !p.holds(`document.querySelector('[aria-current="true"]').innerText.includes("zstd: error 70")`) {
+		t.Error("the log does not open at the decisive line")
+	}
+	p.picture("log")
+
 	s.must(0, "climb", "1", "--image", image)
 	p.waitText("both copies agree")
 	wants(t, p.text(), "proven", "protective MBR")

@@ -140,6 +140,9 @@ func TestBadBagsGetAProblemAndTheServiceGoesOn(t *testing.T) {
 	if status, p := s.get("/api/v1/cases/12"); status != 404 || !strings.Contains(p["detail"].(string), "there is no case 12") {
 		t.Errorf("unknown case: %d %v", status, p)
 	}
+	if status, p := s.get("/api/v1/cases/12/lines?file=x&around=1"); status != 404 || p["detail"] == nil {
+		t.Errorf("lines of an unknown case: %d %v", status, p)
+	}
 	if status, _ := s.get("/api/v1/nowhere"); status != 404 {
 		t.Errorf("unknown address: %d", status)
 	}

@@ -3,6 +3,7 @@ package reading_test
 import (
 	"context"
 	"encoding/binary"
+	"fmt"
 	"io"
 	"os"
 	"os/exec"
@@ -267,5 +268,20 @@ func TestAYearIsFoundForTimesThatHaveNone(t *testing.T) {
 	}
 	if len(years) != 2 || years[0] != 2025 || years[1] != 2026 {
 		t.Errorf("years %v: %+v", years, timeline.Loose)
+	}
+}
+
+func TestWindowShowsTheLinesAroundAPlace(t *testing.T) {
+	var b strings.Builder
+	for i := 1; i <= 500; i++ {
+		fmt.Fprintf(&b, "line %d%s\r\n", i, strings.Repeat(" long", i%2*20_000))
+	}
+	lines, err := reading.Window(context.Background(), text("x", b.String()), 99, 101)
+	if err != nil || len(lines) != 3 || lines[1].Number != 100 || lines[1].Text != "line 100" || len(lines[0].Text) > 17_000 {
+		t.Errorf("%v: %d lines", err, len(lines))
+	}
+	lines, err = reading.Window(context.Background(), text("x", b.String()), 499, 510)
+	if err != nil || len(lines) != 2 {
+		t.Errorf("at the end: %v: %d lines", err, len(lines))
 	}
 }

@@ -93,6 +93,7 @@ func (a *API) routes(api huma.API) {
 		o.Errors = append(o.Errors, http.StatusUnauthorized)
 	})
 	a.caseRoutes(signedIn)
+	a.lineRoutes(signedIn)
 	a.climbRoutes(signedIn)
 	a.codeRoutes(signedIn)
 }

@@ -194,7 +194,7 @@ func (s *Store) Claim(ctx context.Context, number int64, claim string) (blob str
 	if r.Error != nil || r.RowsAffected == 0 {
 		return "", false, r.Error
 	}
-	err = s.db.WithContext(ctx).Raw("select blob from bags join cases on cases.bag_digest = bags.digest where number = ?", number).Row().Scan(&blob)
+	blob, err = s.BagOf(ctx, number)
 	return blob, err == nil, err
 }
 
@@ -241,6 +241,12 @@ func (s *Store) Requeue(ctx context.Context, enqueue func(pgx.Tx, int64) error) 
 		})
 	})
 	return numbers, err
+}
+
+// BagOf tells where the bag of a case lies.
+func (s *Store) BagOf(ctx context.Context, number int64) (blob string, err error) {
+	err = s.db.WithContext(ctx).Raw("select blob from bags join cases on cases.bag_digest = bags.digest where number = ?", number).Row().Scan(&blob)
+	return blob, found(err)
 }
 
 // HasBlob reports whether a bag is recorded that lies under key.

@@ -1,4 +1,5 @@
 import type { Finding } from '../api/client'
+import { LogAt } from './LogAt'
 import { Said, type Tone } from './State'
 
 /** What speaks for a cause, or against it, each with its place. */
@@ -6,14 +7,13 @@ export function EvidenceList({ list, tone, word }: { list: Finding['for']; tone:
   return list.map((e, i) => (
     <li key={`${word}${i}`} className="grid grid-cols-[4.2rem_1fr] gap-x-2">
       <Said tone={tone}>{word}</Said>
-      <span className="min-w-0">
-        {e.place && (
-          <span className="text-soft">
-            {e.place.file} line {e.place.line}{' '}
-          </span>
-        )}
-        <span className={e.kind === 'log' ? 'font-mono text-tiny break-words' : ''}>{e.text}</span>
-      </span>
+      {e.place ? (
+        <LogAt place={e.place}>
+          <span className="font-mono text-tiny break-words">{e.text}</span>
+        </LogAt>
+      ) : (
+        <span className="min-w-0">{e.text}</span>
+      )}
     </li>
   ))
 }

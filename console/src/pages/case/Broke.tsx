@@ -1,6 +1,7 @@
 import { Collapsible } from 'radix-ui'
 
 import type { Docket } from '../../api/client'
+import { LogAt } from '../../parts/LogAt'
 
 export function Broke({ broke }: { broke: NonNullable<Docket['broke']> }) {
   const rest = broke.chain.slice(1)
@@ -8,8 +9,9 @@ export function Broke({ broke }: { broke: NonNullable<Docket['broke']> }) {
     <div>
       <p className="font-semibold">{[broke.stage, broke.object].filter(Boolean).join(' ')}</p>
       <blockquote className="mt-1 border-l-4 border-bad bg-bad-wash px-3 py-1.5">
-        <div className="text-tiny">
-          <span className="text-bad">▲ decisive</span> {broke.decisive.file} line {broke.decisive.line}
+        <div className="grid grid-cols-[5rem_1fr] text-tiny">
+          <span className="text-bad">▲ decisive</span>
+          <LogAt place={broke.decisive}>{null}</LogAt>
         </div>
         <pre className="font-mono text-small whitespace-pre-wrap">{broke.decisive.text}</pre>
       </blockquote>

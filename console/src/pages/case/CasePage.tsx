@@ -5,6 +5,7 @@ import { Link, useParams } from 'react-router'
 import type { CaseDetail, Run } from '../../api/client'
 import { DiskStrip } from '../../parts/DiskStrip'
 import { LadderView } from '../../parts/LadderView'
+import { CaseNumber } from '../../parts/LogAt'
 import { Notice } from '../../parts/Notice'
 import { CaseState } from '../../parts/State'
 import { bytes, utc } from '../../parts/text'
@@ -28,7 +29,7 @@ export function CasePage() {
         {c.progress && <Reading progress={c.progress} />}
         {c.problem && <Notice bad>{c.problem}</Notice>}
         {c.docket && (
-          <>
+          <CaseNumber value={c.number}>
             {c.docket.disks.map((d) => (
               <div key={d.id} className="mt-3">
                 <DiskStrip disk={d} />
@@ -58,7 +59,7 @@ export function CasePage() {
             <Section title="Read">
               <Files c={c} />
             </Section>
-          </>
+          </CaseNumber>
         )}
       </div>
     </main>
