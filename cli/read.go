@@ -7,12 +7,15 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
 	"diorthos/core/bag"
 	"diorthos/core/docket"
+	"diorthos/core/knowledge"
 	"diorthos/core/reading"
 )
 
@@ -20,19 +23,22 @@ func readCommand() *cli.Command {
 	return &cli.Command{
 		Name: "read", Usage: "read logs: what was tried, where it broke, why", ArgsUsage: "PATH…",
 		Description: "Reads files and folders; compressed ones too; \"-\" is standard input. Needs no service.\n" +
-			"Exit status 1 if an attempt failed.\n\nExample:\n   diorthos read .demo/logs",
-		Flags: []cli.Flag{jsonFlag()},
+			"Exit status 1 if an attempt failed.\n\nExamples:\n   diorthos read .demo/logs\n   diorthos read --why-not term.log:86 .demo/logs",
+		Flags: []cli.Flag{&cli.StringFlag{Name: "why-not", Usage: "say why line `FILE:LINE` was not chosen as the decisive one"}, jsonFlag()},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if !c.Args().Present() {
 				return usage(c, fmt.Errorf("PATH is missing"))
 			}
-			logs, err := sources(c)
+			logs, err := sources(c, c.Args().Slice())
 			if err != nil {
 				return err
 			}
 			k, err := loadKnowledge()
 			if err != nil {
 				return err
+			}
+			if c.IsSet("why-not") {
+				return whyNot(ctx, c, k, logs)
 			}
 			d, err := docket.Draw(ctx, &bag.Facts{}, logs, k, nil)
 			if err != nil {
@@ -51,6 +57,21 @@ func readCommand() *cli.Command {
 	}
 }
 
+// whyNot explains one line that was not chosen.
+func whyNot(ctx context.Context, c *cli.Command, k *knowledge.Knowledge, logs []reading.Source) error {
+	file, number, ok := strings.Cut(c.String("why-not"), ":")
+	line, err := strconv.Atoi(number)
+	if !ok || err != nil || line < 1 {
+		return usage(c, fmt.Errorf("--why-not %q: want FILE:LINE", c.String("why-not")))
+	}
+	timeline, err := k.Reader.Read(ctx, logs, time.Now(), nil)
+	if err != nil {
+		return err
+	}
+	newPage(c).hang(fmt.Sprintf("%s line %d  ", file, line), timeline.WhyNot(file, line))
+	return nil
+}
+
 func failedAttempt(d *docket.Docket, err error) error {
 	if err == nil && d.Broke != nil {
 		return errFound
@@ -59,9 +80,9 @@ func failedAttempt(d *docket.Docket, err error) error {
 }
 
 // sources lists the logs at the paths given, folders with all they hold.
-func sources(c *cli.Command) ([]reading.Source, error) {
+func sources(c *cli.Command, paths []string) ([]reading.Source, error) {
 	var list []reading.Source
-	for _, path := range c.Args().Slice() {
+	for _, path := range paths {
 		if path == "-" {
 			list = append(list, reading.Source{Name: "standard input", Size: -1, Open: func() (io.ReadCloser, error) { return io.NopCloser(c.Root().Reader), nil }})
 			continue
@@ -77,7 +98,7 @@ func sources(c *cli.Command) ([]reading.Source, error) {
 		}
 	}
 	if len(list) == 0 {
-		return nil, fmt.Errorf("no files in %s", strings.Join(c.Args().Slice(), ", "))
+		return nil, fmt.Errorf("no files in %s", strings.Join(paths, ", "))
 	}
 	return list, nil
 }

@@ -75,6 +75,12 @@ func TestStory(t *testing.T) {
 func TestLocalCommandsNeedNoService(t *testing.T) {
 	s := &stage{t: t, url: "http://127.0.0.1:1"}
 	wants(t, s.must(1, "read", captured), "update failed", "zstd: error 70", "The boot volume is full", "apt-term")
+	wants(t, s.must(0, "read", "--why-not", "term.log:86", captured), "came after line 66")
+	wants(t, s.must(0, "read", "--why-not", "term.log:66", captured), "it is the decisive event")
+	wants(t, s.must(0, "read", "--why-not", "term.log:57", captured), "not looked at closely")
+	wants(t, s.must(0, "knowledge", "check", "../knowledge"), "is in order")
+	wants(t, s.must(0, "knowledge", "try", "boot-volume-full", captured), "term.log line 66", "mkinitramfs failure")
+	s.must(1, "knowledge", "try", "file-in-two-packages", captured)
 	wants(t, s.must(0, "code", "28"), "ENOSPC", "No space left on device")
 	wants(t, s.must(0, "code", "0x80070070"), "facility", "system error number", "112")
 	wants(t, s.must(1, "code", "0x8007007O"), "Perhaps meant", "0x80070070", "letters stand for digits")
@@ -147,7 +153,7 @@ func TestMistakesAreSaidInOneLine(t *testing.T) {
 
 func TestEveryCommandHasHelpWithAnExample(t *testing.T) {
 	s := &stage{t: t}
-	for _, args := range []string{"read", "code", "gather", "layout show", "layout check", "submit", "cases", "case", "climb", "undo", "serve", "serve token", "demo"} {
+	for _, args := range []string{"read", "code", "gather", "layout show", "layout check", "submit", "cases", "case", "climb", "undo", "knowledge check", "knowledge try", "knowledge infer", "serve", "serve token", "demo"} {
 		wants(t, s.must(0, append(strings.Fields(args), "--help")...), "Example")
 	}
 }

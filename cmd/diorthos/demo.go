@@ -152,6 +152,9 @@ func (d *demo) token() (string, error) {
 // load makes the machines that are missing and hands their bags in, through
 // the same API as everybody.
 func (d *demo) load(ctx context.Context, c *client.Client) error {
+	if err := fleet.Logs(d.path("logs")); err != nil {
+		return err
+	}
 	for _, m := range fleet.Machines {
 		image, bag := d.path(m.Name+".img"), d.path(m.Name+".bag.tar.gz")
 		if _, err := os.Stat(bag); errors.Is(err, fs.ErrNotExist) {

@@ -14,6 +14,8 @@ import (
 	"time"
 	"unicode/utf16"
 
+	"github.com/goccy/go-yaml"
+
 	"diorthos/core/knowledge"
 	"diorthos/core/reading"
 	shipped "diorthos/knowledge"
@@ -283,5 +285,38 @@ func TestWindowShowsTheLinesAroundAPlace(t *testing.T) {
 	lines, err = reading.Window(context.Background(), text("x", b.String()), 499, 510)
 	if err != nil || len(lines) != 2 {
 		t.Errorf("at the end: %v: %d lines", err, len(lines))
+	}
+}
+
+func TestADialectIsInferredAndReadsWhatItWasMadeFrom(t *testing.T) {
+	for name, line := range map[string]string{
+		"plain.log":   "2026-11-22 06:12:%02d [ERROR] berth-planner: no answer from the terminal %d",
+		"zoned.log":   "2026-11-22T06:12:%02d.120+01:00 INFO courier sent parcel %d",
+		"ctime.log":   "[Sun Nov 22 06:12:%02d 2026] the pump of tank %d stops",
+		"comma.log":   "2026-11-22 06:12:%02d,412 WARNING low tide at berth %d",
+		"harbour.log": "22.11.2026 06:12:%02d gate[812]: opened for %d",
+	} {
+		var lines []string
+		for i := range 40 {
+			lines = append(lines, fmt.Sprintf(line, i, i))
+			if i%5 == 0 {
+				lines = append(lines, "    and more of the same on a line of its own")
+			}
+		}
+		d, err := reading.Infer(name, lines)
+		if err != nil || d.Matched != 40 {
+			t.Errorf("%s: %v: %+v", name, err, d)
+			continue
+		}
+		var back reading.Dialect
+		if err := yaml.UnmarshalWithOptions([]byte(d.YAML(lines)), &back, yaml.Strict()); err != nil || len(back.Samples) != 2 || back.Samples[0].Time == "" {
+			t.Errorf("%s: %v\n%s", name, err, d.YAML(lines))
+		}
+		if strings.Contains(line, "ERROR") != strings.Contains(d.Record, "<component>") && name == "plain.log" {
+			t.Errorf("%s: %s", name, d.Record)
+		}
+	}
+	if _, err := reading.Infer("prose", []string{"no time here", "nor here"}); err == nil {
+		t.Error("a dialect was inferred from prose")
 	}
 }

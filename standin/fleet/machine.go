@@ -202,6 +202,25 @@ func (m Machine) systemTree(folder string) error {
 	return nil
 }
 
+// Logs lays the package logs of the walk-through's machine out in a folder, as
+// a technician would have copied them off it.
+func Logs(folder string) error {
+	logs, err := fs.Sub(debian.Captured, "captured/full-boot-volume")
+	if err != nil {
+		return err
+	}
+	for _, name := range []string{"dpkg.log", "apt/history.log", "apt/term.log"} {
+		text, err := fs.ReadFile(logs, name)
+		if err != nil {
+			return err
+		}
+		if err := putFile(folder, name, text); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // quietDay keeps of a log what was written before the night of the update.
 func quietDay(name string, text []byte) []byte {
 	begin := map[string]string{"dpkg.log": "startup archives unpack\n", "apt/history.log": "\nStart-Date: ", "apt/term.log": "\nLog started: "}[name]
