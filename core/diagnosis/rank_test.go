@@ -1,0 +1,169 @@
+package diagnosis_test
+
+import (
+	"context"
+	"encoding/json"
+	"io"
+	"math"
+	"strings"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"diorthos/core/bag"
+	"diorthos/core/diagnosis"
+	"diorthos/core/knowledge"
+	"diorthos/core/reading"
+)
+
+// A small world: two causes that compete for an attempt, one for the start.
+const world = `
+causes:
+  - {id: tank-empty, title: The tank is empty, explains: attempt, prior: 0.1, tell: Fill it.}
+  - {id: pump-broken, title: The pump is broken, explains: attempt, prior: 0.05, tell: Mend it.}
+  - {id: hatch-open, title: The hatch is open, explains: start, prior: 0.01, tell: Close it.}
+`
+
+const signs = `
+signatures:
+  - id: tank-empty
+    cause: tank-empty
+    events:
+      - {match: 'no fuel', in: decisive, odds: 40, otherwise: 0.1}
+    facts:
+      - {each: facts.disks, when: 'it.size < 1000', odds: 5, otherwise: 0.5, say: '"only " + string(it.size) + " left"'}
+      - {each: facts.disks, when: 'it.size >= 1000', odds: 0.1, say: '"there are " + size_text(it.size)'}
+  - id: pump-broken
+    cause: pump-broken
+    events:
+      - {match: 'pump stalled', in: attempt, odds: 100, otherwise: 0.1}
+  - id: hatch-open
+    cause: hatch-open
+    facts:
+      - {each: 'facts.disks.map(d, d.problems).flatten()', when: 'it.id == "hatch"', odds: 500, otherwise: 0.001, say: 'it.text'}
+`
+
+const dialect = `
+id: engine
+title: the engine's log
+engine: engine
+files: [engine.log]
+time: {layout: '15:04:05', zone: utc}
+rules:
+  - {match: '^begin', mark: opens}
+  - {match: '^end', mark: closes}
+  - {match: '^step (?P<object>\S+)', mark: operation, operation: run}
+  - {match: '^gave up on (?P<object>\S+)', mark: fails, level: error}
+samples:
+  - {line: begin, mark: opens}
+`
+
+func small(t *testing.T) *knowledge.Knowledge {
+	t.Helper()
+	k, err := knowledge.Load(fstest.MapFS{
+		"lexicon.yaml":      {Data: []byte("errors: [no fuel, stalled, error]\nwarnings: [warning]\n")},
+		"dialects/e.yaml":   {Data: []byte(dialect)},
+		"causes/c.yaml":     {Data: []byte(world)},
+		"signatures/s.yaml": {Data: []byte(signs)},
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return k
+}
+
+func rank(t *testing.T, log string, facts *bag.Facts) []diagnosis.Finding {
+	t.Helper()
+	k := small(t)
+	timeline, err := k.Reader.Read(context.Background(), []reading.Source{{Name: "engine.log", Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(log)), nil }}}, time.Time{}, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	findings, err := diagnosis.Rank(timeline, facts, k)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return findings
+}
+
+func near(a, b float64) bool { return math.Abs(a-b) < 0.002 }
+
+func TestProbabilityIsPriorTimesOddsAmongRivals(t *testing.T) {
+	log := "begin\nstep main\nerror: no fuel\ngave up on main\nend\n"
+	got := rank(t, log, &bag.Facts{Disks: []bag.Disk{{Size: 10}}})
+	// tank 0.1·40·5 = 20, pump has nothing for it, none known 1.
+	if len(got) != 2 || got[0].Cause != "tank-empty" || !near(got[0].Probability, 20.0/21) || got[1].Cause != diagnosis.Unknown || !near(got[1].Probability, 1.0/21) {
+		t.Fatalf("%+v", got)
+	}
+	if e := got[0].For; len(e) != 2 || e[0].Place.Line != 3 || e[1].Text != "only 10 left" {
+		t.Errorf("evidence %+v", e)
+	}
+}
+
+func TestFactsSpeakAgainstWords(t *testing.T) {
+	log := "begin\nstep main\nerror: no fuel\ngave up on main\nend\n"
+	got := rank(t, log, &bag.Facts{Disks: []bag.Disk{{Size: 5 << 20}}})
+	// tank 0.1·40·0.5·0.1 = 0.2 against 1.
+	if got[0].Cause != diagnosis.Unknown || !near(got[1].Probability, 0.2/1.2) || len(got[1].Against) != 1 || got[1].Against[0].Text != "there are 5.0 MiB" {
+		t.Errorf("%+v", got)
+	}
+}
+
+func TestWhatOnlyFollowedCountsLess(t *testing.T) {
+	first := rank(t, "begin\nstep main\nerror: pump stalled\ngave up on main\nend\n", &bag.Facts{})
+	later := rank(t, "begin\nstep main\nerror: strange noise\nerror: pump stalled\ngave up on main\nend\n", &bag.Facts{})
+	if !near(first[0].Probability, 5.0/6) || !near(probability(later, "pump-broken"), 0.5/1.5) {
+		t.Errorf("decisive %+v\nfollowing %+v", first, later)
+	}
+}
+
+func probability(list []diagnosis.Finding, cause string) float64 {
+	for _, f := range list {
+		if f.Cause == cause {
+			return f.Probability
+		}
+	}
+	return 0
+}
+
+func TestTheStartIsExplainedApartFromTheAttempt(t *testing.T) {
+	k := small(t)
+	var facts bag.Facts
+	raw := `{"disks":[{"size":10,"problems":[{"id":"hatch","text":"it stands open"}]}]}`
+	if err := json.Unmarshal([]byte(raw), &facts); err != nil {
+		t.Fatal(err)
+	}
+	findings, err := diagnosis.Rank(&reading.Timeline{}, &facts, k)
+	if err != nil {
+		t.Fatal(err)
+	}
+	// No attempt failed: nothing to explain but the start.
+	if len(findings) != 2 && len(findings) != 1 || findings[0].Cause != "hatch-open" || !near(findings[0].Probability, 5.0/6) {
+		t.Errorf("%+v", findings)
+	}
+}
+
+func TestAHealthyMachineHasNoFindings(t *testing.T) {
+	for _, log := range []string{"", "begin\nstep main\nend\n", "warning: low tide\n"} {
+		if got := rank(t, log, &bag.Facts{}); len(got) != 0 {
+			t.Errorf("%q: %+v", log, got)
+		}
+	}
+}
+
+func TestTheSameBagGivesTheSameFindings(t *testing.T) {
+	log := "begin\nstep main\nerror: no fuel\nerror: pump stalled\ngave up on main\nend\n"
+	var first []byte
+	for range 20 {
+		raw, err := json.Marshal(rank(t, log, &bag.Facts{Disks: []bag.Disk{{Size: 10}, {Size: 20}}}))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if first == nil {
+			first = raw
+		}
+		if string(raw) != string(first) {
+			t.Fatalf("%s\n%s", first, raw)
+		}
+	}
+}

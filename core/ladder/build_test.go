@@ -1,0 +1,70 @@
+package ladder_test
+
+import (
+	"fmt"
+	"slices"
+	"testing"
+
+	"diorthos/core/bag"
+	"diorthos/core/diagnosis"
+	"diorthos/core/knowledge"
+	"diorthos/core/ladder"
+)
+
+func remedies(list ...*knowledge.Remedy) *knowledge.Knowledge {
+	k := &knowledge.Knowledge{Remedies: map[string]*knowledge.Remedy{}}
+	for _, r := range list {
+		r.Title, r.By = "Do "+r.ID, knowledge.ByHands
+		k.Remedies[r.ID] = r
+	}
+	return k
+}
+
+func order(rungs []ladder.Rung) []string {
+	var ids []string
+	for i, r := range rungs {
+		if r.Number != i+1 {
+			ids = append(ids, fmt.Sprintf("misnumbered %d", r.Number))
+		}
+		ids = append(ids, r.Remedy)
+	}
+	return ids
+}
+
+func TestRungsAreOrderedByHelpForTheirCost(t *testing.T) {
+	k := remedies(
+		&knowledge.Remedy{ID: "wipe", Invasive: knowledge.Destroys, Minutes: 5, Helps: 1},
+		&knowledge.Remedy{ID: "look", Invasive: knowledge.Looks, Minutes: 30, Helps: 0.4},
+		&knowledge.Remedy{ID: "mend", Invasive: knowledge.Undoable, Minutes: 5, Helps: 0.9},
+		&knowledge.Remedy{ID: "restart", Invasive: knowledge.Disrupts, Minutes: 1, Helps: 0.9},
+		&knowledge.Remedy{ID: "finish", Invasive: knowledge.Undoable, Minutes: 1, Helps: 1, After: []string{"mend"}},
+		&knowledge.Remedy{ID: "table", Invasive: knowledge.Disrupts, Minutes: 60, Helps: 0.5},
+	)
+	findings := []diagnosis.Finding{
+		{Cause: "a", Title: "A", Explains: knowledge.ExplainsAttempt, Probability: 0.8, Remedies: []string{"wipe", "restart", "finish", "mend", "look"}},
+		{Cause: "b", Title: "B", Explains: knowledge.ExplainsAttempt, Probability: 0.15, Remedies: []string{"mend", "restart"}},
+		{Cause: "c", Title: "C", Explains: knowledge.ExplainsAttempt, Probability: 0.05, Remedies: []string{"never"}},
+		{Cause: "d", Title: "D", Explains: knowledge.ExplainsStart, Probability: 0.9, Remedies: []string{"table"}},
+	}
+	rungs := ladder.Build(findings, &bag.Facts{}, k)
+	// The start comes first whatever it costs; a remedy named after another
+	// comes after it though it promises more.
+	if got, want := order(rungs), []string{"table", "look", "mend", "finish", "restart", "wipe"}; !slices.Equal(got, want) {
+		t.Errorf("got %v, want %v", got, want)
+	}
+	mend := rungs[2]
+	if mend.Why != "A (80 %); B (15 %)" {
+		t.Errorf("a shared rung says %q", mend.Why)
+	}
+}
+
+func TestStandingIsByTheLastRunThatChangedAnything(t *testing.T) {
+	runs := []ladder.Run{{Rung: 1, Outcome: ladder.Refused}, {Rung: 1, Outcome: ladder.Proven}, {Rung: 1, Outcome: ladder.Refused}, {Rung: 2, Outcome: ladder.Proven}, {Rung: 2, Outcome: ladder.TakenBack}, {Rung: 3, Outcome: ladder.Refused}}
+	got := ladder.Standing(runs)
+	want := map[int]ladder.Outcome{1: ladder.Proven, 2: ladder.TakenBack, 3: ladder.Refused}
+	for rung, outcome := range want {
+		if got[rung] != outcome {
+			t.Errorf("rung %d stands %q, want %q", rung, got[rung], outcome)
+		}
+	}
+}

@@ -1,0 +1,121 @@
+package reading_test
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"testing"
+
+	"diorthos/core/reading"
+)
+
+func read(t *testing.T, sources ...reading.Source) *reading.Timeline {
+	t.Helper()
+	timeline, err := load(t).Reader.Read(context.Background(), sources, anchor, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return timeline
+}
+
+const twoRuns = `
+Log started: 2026-11-20  06:00:00
+Unpacking board (1.0) ...
+Setting up board (1.0) ...
+Log ended: 2026-11-20  06:00:02
+
+Log started: 2026-11-20  06:00:03
+Unpacking gate (2.0) over (1.0) ...
+Setting up gate (2.0) ...
+gate: cannot reach the gangway
+dpkg: error processing package gate (--configure):
+ installed gate package post-installation script subprocess returned error exit status 1
+Log ended: 2026-11-20  06:00:09
+`
+
+// Two runs a second apart must not be taken for one, whichever log is read
+// first.
+func TestRunsCloseTogetherAreKeptApart(t *testing.T) {
+	history := "\nStart-Date: 2026-11-20  06:00:00\nCommandline: apt-get install board\nInstall: board:amd64 (1.0)\nEnd-Date: 2026-11-20  06:00:02\n" +
+		"\nStart-Date: 2026-11-20  06:00:03\nCommandline: apt-get upgrade\nUpgrade: gate:amd64 (1.0, 2.0)\nError: Sub-process /usr/bin/dpkg returned an error code (1)\nEnd-Date: 2026-11-20  06:00:09\n"
+	for _, sources := range [][]reading.Source{{text("term.log", twoRuns), text("history.log", history)}, {text("history.log", history), text("term.log", twoRuns)}} {
+		list := read(t, sources...).Attempts
+		if len(list) != 2 || list[0].Outcome != reading.Succeeded || list[0].Kind != "install" || list[1].Outcome != reading.Failed || list[1].Kind != "update" {
+			t.Fatalf("%+v", list)
+		}
+		d := list[1].Decisive
+		if d == nil || d.Text != "gate: cannot reach the gangway" || len(list[1].Changes) != 1 || list[1].Changes[0].From != "1.0" || list[1].Changes[0].To != "2.0" {
+			t.Errorf("%+v, changes %+v", d, list[1].Changes)
+		}
+	}
+}
+
+func TestALogThatStopsIsARunThatWasCutOff(t *testing.T) {
+	cut := twoRuns[:strings.Index(twoRuns, "gate: cannot")]
+	list := read(t, text("term.log", cut)).Attempts
+	last := list[len(list)-1]
+	if last.Outcome != reading.CutOff || last.Decisive == nil || !strings.HasPrefix(last.Decisive.Text, "Setting up gate") || last.Object != "gate" {
+		t.Errorf("%+v %+v", last, last.Decisive)
+	}
+}
+
+func TestTheDecisiveLineIsFoundAmongWhatMisleads(t *testing.T) {
+	for name, c := range map[string]struct{ log, decisive, object string }{
+		"question and error on one line": {
+			"Setting up clock (2.0) ...\n*** clock.conf (Y/I/N/O/D/Z) [default=N] ? dpkg: error processing package clock (--configure):\n end of file on stdin at conffile prompt\n",
+			"*** clock.conf (Y/I/N/O/D/Z) [default=N] ? dpkg: error processing package clock (--configure):\nend of file on stdin at conffile prompt", "clock"},
+		"behind a progress bar": {
+			"Setting up board (1.0) ...\nProgress: [ 40%]\rProgress: [ 60%]\rboard: fatal: no screen\ndpkg: error processing package board (--configure):\n exit status 1\n",
+			"board: fatal: no screen", "board"},
+		"in colour": {
+			"Setting up board (1.0) ...\nboard: all is well\n\x1b[1mdpkg:\x1b[0m \x1b[1;31merror\x1b[0m processing package board (--configure):\n exit status 1\n",
+			"dpkg: error processing package board (--configure):\nexit status 1", "board"},
+		"another package's noise before": {
+			"Setting up other (1.0) ...\nother: warning: error count is 0\nother: could not find a map, using the default\nSetting up board (1.0) ...\nboard: missing feed\ndpkg: error processing package board (--configure):\n exit status 1\n",
+			"board: missing feed", "board"},
+		"two thousand lines of clean-up after": {
+			"Setting up board (1.0) ...\nboard: missing feed\ndpkg: error processing package board (--configure):\n exit status 1\n" + strings.Repeat("rm: cannot remove 'x': No such file or directory\n", 2000),
+			"board: missing feed", "board"},
+		"a failure that follows stands first": {
+			"dpkg: dependency problems prevent configuration of desk:\n desk depends on board; however:\nSetting up board (1.0) ...\nboard: missing feed\ndpkg: error processing package board (--configure):\n exit status 1\n",
+			"board: missing feed", "board"},
+	} {
+		list := read(t, text("console.txt", c.log)).Attempts
+		if len(list) != 1 || list[0].Decisive == nil || list[0].Decisive.Text != c.decisive || list[0].Object != c.object {
+			t.Errorf("%s: %+v", name, list)
+		}
+	}
+}
+
+// A log in which every line is a failure must not take all memory, and what
+// is left out is counted.
+func TestARunawayLogIsThinned(t *testing.T) {
+	var b strings.Builder
+	for i := range 200_000 {
+		fmt.Fprintf(&b, "feed: error: no answer %d\n", i)
+	}
+	timeline := read(t, text("board.txt", b.String()))
+	f := timeline.Files[0]
+	if f.Kept > 45_000 || f.Kept+f.Left != 200_000 || f.Lines != 200_000 {
+		t.Errorf("%+v", f)
+	}
+	first, last := timeline.Loose[0], timeline.Loose[len(timeline.Loose)-1]
+	if first.Line != 1 || last.Line != 200_000 {
+		t.Errorf("kept lines %d to %d", first.Line, last.Line)
+	}
+}
+
+func TestWhyNotKnowsEveryReason(t *testing.T) {
+	timeline := read(t, text("term.log", twoRuns), text("notes.txt", "an error of no run\n"))
+	for line, want := range map[int]string{3: "an attempt that succeeded", 9: "", 10: "it is the decisive event", 11: "came after line 10", 12: "came after line 10", 900: "has 13 lines"} {
+		if got := timeline.WhyNot("term.log", line); !strings.Contains(got, want) {
+			t.Errorf("line %d: %s", line, got)
+		}
+	}
+	if got := timeline.WhyNot("notes.txt", 1); !strings.Contains(got, "belongs to no attempt") {
+		t.Error(got)
+	}
+	if got := timeline.WhyNot("nowhere", 1); !strings.Contains(got, "no log called") {
+		t.Error(got)
+	}
+}
