@@ -4,7 +4,9 @@ import (
 	"archive/tar"
 	"bytes"
 	"compress/gzip"
+	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"math/rand/v2"
@@ -374,5 +376,145 @@ func TestTheCommittedOpenAPIDocumentIsTheAPIs(t *testing.T) {
 	}
 	if served["openapi"] != "3.1.0" {
 		t.Errorf("version %v", served["openapi"])
+	}
+}
+
+// Many technicians hand the same bag in at the same moment: one case.
+func TestTheSameBagAtTheSameMomentIsOneCase(t *testing.T) {
+	s := newStage(t, bag.DefaultLimits)
+	raw, err := os.ReadFile(evidence(t, "skua-1", 5, strings.NewReader("text\n")))
+	if err != nil {
+		t.Fatal(err)
+	}
+	numbers := make(chan int64, 8)
+	for range cap(numbers) {
+		go func() {
+			a, err := s.client().Submit(context.Background(), bytes.NewReader(raw), int64(len(raw)))
+			if err != nil {
+				numbers <- -1
+				return
+			}
+			numbers <- a.Number
+		}()
+	}
+	for range cap(numbers) {
+		if n := <-numbers; n != 1 {
+			t.Errorf("case %d, want 1", n)
+		}
+	}
+	if kept, err := filepath.Glob(filepath.Join(s.bags, "*")); err != nil || len(kept) != 1 {
+		t.Errorf("%d bags kept: %v", len(kept), err)
+	}
+}
+
+// Only one climb of a case goes on at a time, and none of one that is not
+// read or is over.
+func TestClimbsTakeTurns(t *testing.T) {
+	s := newStage(t, bag.DefaultLimits)
+	image := copyImage(t)
+	packed := filepath.Join(t.TempDir(), "k.tar.gz")
+	s.must(0, "gather", "--image", image, "--out", packed)
+	s.must(0, "submit", packed)
+	c := s.client()
+	ctx := context.Background()
+	first, err := c.StartClimb(ctx, 1, client.ClimbStart{Host: "stick-1"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	kind := func(err error) string {
+		var p *client.Problem
+		if !errors.As(err, &p) {
+			return fmt.Sprint(err)
+		}
+		return strings.TrimPrefix(p.Type, "urn:diorthos:problem:")
+	}
+	if _, err := c.StartClimb(ctx, 1, client.ClimbStart{Host: "stick-2"}); kind(err) != "busy" {
+		t.Errorf("a second climb: %v", err)
+	}
+	r := s.run("climb", "1", "--image", image)
+	if r.status != 2 || !strings.Contains(r.errout, "being climbed right now") || !same(t, image, pristine) {
+		t.Errorf("climb beside another: %d %s", r.status, r.errout)
+	}
+	if _, err := c.ReportClimb(ctx, first.ID, client.ClimbReport{State: client.CutOff, Problem: "the stick was pulled"}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := c.ReportClimb(ctx, first.ID, client.ClimbReport{State: client.Ended}); kind(err) != "ended" {
+		t.Errorf("a report after the end: %v", err)
+	}
+	if _, err := c.ReportClimb(ctx, 999, client.ClimbReport{State: client.Ended}); kind(err) != "unknown" {
+		t.Errorf("a report of no climb: %v", err)
+	}
+	d, err := c.Case(ctx, 1)
+	if err != nil || d.State != client.Open || len(d.Climbs) != 1 || d.Climbs[0].Problem != "the stick was pulled" {
+		t.Errorf("%v %+v", err, d)
+	}
+}
+
+func TestCasesArePagedAndFiltered(t *testing.T) {
+	s := newStage(t, bag.DefaultLimits)
+	for i := range 7 {
+		s.must(0, "submit", "--no-wait", evidence(t, fmt.Sprintf("%s-%d", []string{"tern", "skua_x"}[i%2], i), 5, strings.NewReader("text\n")))
+	}
+	c := s.client()
+	var seen []int64
+	q := client.CaseQuery{Limit: 3}
+	for pages := 0; ; pages++ {
+		p, err := c.Cases(t.Context(), q)
+		if err != nil || p.Total != 7 || pages > 3 {
+			t.Fatalf("page %d: %v %+v", pages, err, p)
+		}
+		for _, cs := range p.Cases {
+			seen = append(seen, cs.Number)
+		}
+		if q.Before = p.Next; p.Next == 0 {
+			break
+		}
+	}
+	if fmt.Sprint(seen) != "[7 6 5 4 3 2 1]" {
+		t.Errorf("pages give %v", seen)
+	}
+	for part, want := range map[string]int64{"tern": 4, "skua_": 3, "skua%": 0, "TERN-0": 1} { // no letter is a wildcard
+		if p, err := c.Cases(t.Context(), client.CaseQuery{Machine: part, Limit: 50}); err != nil || p.Total != want || int64(len(p.Cases)) != want {
+			t.Errorf("%q: %v %+v", part, err, p)
+		}
+	}
+	wants(t, s.must(0, "cases", "--limit", "2"), "more: diorthos cases --before 6")
+}
+
+// What is watched arrives without asking again, also through another process.
+func TestWatchersHearOfChanges(t *testing.T) {
+	s := newStage(t, bag.DefaultLimits)
+	s.must(0, "submit", evidence(t, "tern-9", 5, strings.NewReader("text\n")))
+	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+	defer cancel()
+	states := make(chan string, 16)
+	go func() {
+		_ = s.client().Watch(ctx, 1, func(c client.Case) bool { states <- c.State; return true })
+	}()
+	want := func(state string) {
+		t.Helper()
+		for {
+			select {
+			case got := <-states:
+				if got == state {
+					return
+				}
+			case <-ctx.Done():
+				t.Fatalf("never heard of %s", state)
+			}
+		}
+	}
+	want(client.Open)
+	climb, err := s.client().StartClimb(ctx, 1, client.ClimbStart{Host: "stick-1"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	want(client.Climbing)
+	if _, err := s.client().ReportClimb(ctx, climb.ID, client.ClimbReport{State: client.Ended}); err != nil {
+		t.Fatal(err)
+	}
+	want(client.Open)
+	if err := s.client().Watch(ctx, 99, func(client.Case) bool { return true }); err == nil || !strings.Contains(err.Error(), "there is no case 99") {
+		t.Errorf("watching nothing: %v", err)
 	}
 }

@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 	"unicode/utf16"
@@ -26,9 +27,11 @@ var anchor = time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
 
 const captured = "../../standin/debian/captured"
 
+var loaded = sync.OnceValues(func() (*knowledge.Knowledge, error) { return knowledge.Load(shipped.Files) })
+
 func load(t *testing.T) *knowledge.Knowledge {
 	t.Helper()
-	k, err := knowledge.Load(shipped.Files)
+	k, err := loaded()
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -219,7 +219,7 @@ func (r *runner) start(ctx context.Context, dir, password string, o Options) (*C
 	if err != nil {
 		return nil, fmt.Errorf("cluster: %w", err)
 	}
-	args := []string{"-D", filepath.Join(dir, "data"), "-p", strconv.Itoa(port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=" + dir, "-c", "max_connections=60"}
+	args := []string{"-D", filepath.Join(dir, "data"), "-p", strconv.Itoa(port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c", "max_connections=60"}
 	if o.Fleeting {
 		args = append(args, "-c", "fsync=off", "-c", "synchronous_commit=off", "-c", "full_page_writes=off")
 	}
