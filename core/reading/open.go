@@ -9,8 +9,6 @@ import (
 	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
 	"github.com/ulikunitz/xz"
-	"golang.org/x/text/encoding/unicode"
-	"golang.org/x/text/transform"
 )
 
 // headSize is how much of a log is looked at to tell its dialect, in bytes.
@@ -62,9 +60,7 @@ func asUTF8(in io.Reader) (io.Reader, error) {
 	if err != nil {
 		return nil, err
 	}
-	decode := func(e unicode.Endianness) (io.Reader, error) {
-		return transform.NewReader(in, unicode.UTF16(e, unicode.UseBOM).NewDecoder()), nil
-	}
+	const little, big = true, false
 	zeros := [2]int{}
 	for i, b := range head {
 		if b == 0 {
@@ -74,16 +70,16 @@ func asUTF8(in io.Reader) (io.Reader, error) {
 	half := len(head) / 2
 	switch {
 	case bytes.HasPrefix(head, []byte{0xff, 0xfe}):
-		return decode(unicode.LittleEndian)
+		return newUTF16Reader(in, little), nil
 	case bytes.HasPrefix(head, []byte{0xfe, 0xff}):
-		return decode(unicode.BigEndian)
+		return newUTF16Reader(in, big), nil
 	case bytes.HasPrefix(head, []byte{0xef, 0xbb, 0xbf}):
 		_, err := io.CopyN(io.Discard, in, 3)
 		return in, err
 	case half > 8 && zeros[1] > half*3/4 && zeros[0] < half/8:
-		return decode(unicode.LittleEndian)
+		return newUTF16Reader(in, little), nil
 	case half > 8 && zeros[0] > half*3/4 && zeros[1] < half/8:
-		return decode(unicode.BigEndian)
+		return newUTF16Reader(in, big), nil
 	}
 	return in, nil
 }

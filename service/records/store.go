@@ -132,6 +132,7 @@ type joined struct {
 	c *pgx.Conn
 }
 
+// onConn keeps the embedded connection from hiding the method Conn.
 type onConn = pgx.Conn
 
 var (
