@@ -87,7 +87,7 @@ func (q *Queue) Run(ctx context.Context) error {
 	if err := q.river.Start(context.WithoutCancel(ctx)); err != nil {
 		return fmt.Errorf("queue: %w", err)
 	}
-	tick := time.NewTicker(10 * time.Second)
+	tick := time.NewTicker(3 * time.Second)
 	defer tick.Stop()
 	for {
 		select {

@@ -184,7 +184,7 @@ func likeLiteral(s string) string {
 }
 
 // staleAfter is how long a worker may be silent before another takes over.
-const staleAfter = "30 seconds"
+const staleAfter = "15 seconds"
 
 // Claim lets one worker read a case. It returns where the bag lies and false
 // if somebody else reads it or it has been read.
