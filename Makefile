@@ -76,12 +76,12 @@ bench: build
 
 # A minute for each parser of bytes that come from outside.
 fuzz:
-	go test ./core/block -run - -fuzz FuzzReadJournal -fuzztime 60s
-	go test ./core/layout -run - -fuzz FuzzRead -fuzztime 60s
-	go test ./core/ext -run - -fuzz FuzzOpen -fuzztime 60s
-	go test ./core/bag -run - -fuzz FuzzRead -fuzztime 60s
-	go test ./core/reading -run - -fuzz FuzzRead -fuzztime 60s
-	go test ./core/codes -run - -fuzz FuzzParse -fuzztime 60s
+	go test ./core/block -run - -fuzz FuzzReadJournal -fuzztime 60s -fuzzminimizetime 5x
+	go test ./core/layout -run - -fuzz FuzzRead -fuzztime 60s -fuzzminimizetime 5x
+	go test ./core/ext -run - -fuzz FuzzOpen -fuzztime 60s -fuzzminimizetime 5x
+	go test ./core/bag -run - -fuzz FuzzRead -fuzztime 60s -fuzzminimizetime 5x
+	go test ./core/reading -run - -fuzz FuzzRead -fuzztime 60s -fuzzminimizetime 5x
+	go test ./core/codes -run - -fuzz FuzzParse -fuzztime 60s -fuzzminimizetime 5x
 
 screenshots: packages-test build
 	scripts/packages.sh screenshots

@@ -9,6 +9,7 @@ import (
 	"diorthos/core/diagnosis"
 	"diorthos/core/knowledge"
 	"diorthos/core/ladder"
+	shipped "diorthos/knowledge"
 )
 
 func remedies(list ...*knowledge.Remedy) *knowledge.Knowledge {
@@ -65,6 +66,28 @@ func TestStandingIsByTheLastRunThatChangedAnything(t *testing.T) {
 	for rung, outcome := range want {
 		if got[rung] != outcome {
 			t.Errorf("rung %d stands %q, want %q", rung, got[rung], outcome)
+		}
+	}
+}
+
+// Shipped remedies may name only actions that exist, and every action is
+// undoable at the worst: nothing that destroys runs by itself.
+func TestShippedRemediesNameActionsThatExist(t *testing.T) {
+	k, err := knowledge.Load(shipped.Files)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for id, r := range k.Remedies {
+		if r.By == knowledge.ByDiorthos && !slices.Contains(ladder.Actions(), r.Action) {
+			t.Errorf("%s names %q; there are %v", id, r.Action, ladder.Actions())
+		}
+		if r.By == knowledge.ByDiorthos && r.Invasive.Degree() > knowledge.Undoable.Degree() {
+			t.Errorf("%s is %s and needs a person's word", id, r.Invasive)
+		}
+		for _, after := range r.After {
+			if k.Remedies[after] == nil {
+				t.Errorf("%s comes after %q, which is not there", id, after)
+			}
 		}
 	}
 }
