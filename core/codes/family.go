@@ -30,6 +30,7 @@ type Family struct {
 	Match     uint64   `yaml:"match"`   // the bits by which entries are looked up; 0 for all
 	Fields    []Field  `yaml:"fields"`
 	Entries   []Entry  `yaml:"entries"`
+	Sounds    bool     `yaml:"sounds"`  // a record with the text of an entry in it sounds like a failure
 	Context   []string `yaml:"context"` // words near a code that speak for this family
 	Carries   *Carries `yaml:"carries"`
 }

@@ -61,6 +61,13 @@ func Load(files fs.FS) (*Knowledge, error) {
 	if k.Codes, err = codes.NewTable(families); err != nil {
 		return nil, fmt.Errorf("knowledge: %w", err)
 	}
+	for _, f := range families {
+		for _, e := range f.Entries {
+			if f.Sounds { // programs print these texts where they have no words of their own
+				k.Lexicon.Errors = append(k.Lexicon.Errors, e.Text)
+			}
+		}
+	}
 	if err := k.link(); err != nil {
 		return nil, err
 	}

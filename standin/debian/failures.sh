@@ -382,6 +382,35 @@ cache-volume-full() {
   mkdir -p "$root/var/cache/apt/archives/partial"
   console "apt-get -y install skerrow-maps"
 }
+interpreter-missing() {
+  label maintainer-script-failed 'unable to execute|No such file or directory|required file not found'
+  quiet_day
+  mkdir -p "$work/skerrow-py/DEBIAN"
+  printf '#!/usr/bin/python9\nprint("never")\n' >"$work/skerrow-py/DEBIAN/postinst" && chmod 755 "$work/skerrow-py/DEBIAN/postinst"
+  deb skerrow-py 1.0
+  console "apt-get -y install /repo/skerrow-py_1.0_all.deb"
+}
+kernel-module-missing() {
+  label maintainer-script-failed 'modprobe: FATAL: Module skerrow_dock not found'
+  quiet_day
+  printf 'echo "Loading the driver of the ticket printer"\nmodprobe skerrow_dock\n' | script_of skerrow-dock postinst
+  deb skerrow-dock 1.0
+  console "apt-get -y install /repo/skerrow-dock_1.0_all.deb"
+}
+questions-locked() {
+  label question-database-locked 'is locked by another process'
+  quiet_day
+  printf '. /usr/share/debconf/confmodule\ndb_get skerrow/quay\n' | script_of skerrow-quay postinst
+  deb skerrow-quay 1.0 "Depends: debconf"
+  console "perl -e 'use Fcntl qw(:DEFAULT :flock); open(L,q(>>/var/cache/debconf/config.dat)); flock(L,LOCK_EX); sleep 9' & sleep 1; apt-get -y install /repo/skerrow-quay_1.0_all.deb; wait"
+}
+address-in-use() {
+  label maintainer-script-failed 'bind: Address already in use'
+  quiet_day
+  printf 'echo "Starting the board"\necho "board[77]: bind: Address already in use (port 8080)" >&2\necho "board[77]: leaving"\nexit 98\n' | script_of skerrow-board postinst
+  deb skerrow-board 3.0
+  console "apt-get -y install /repo/skerrow-board_3.0_all.deb"
+}
 
 all() { sed -n 's/^\([a-z-]*\)() {.*/\1/p' "$0" | grep -v '^all$'; }
 
