@@ -37,6 +37,7 @@ type Dialect struct {
 	Samples []Sample `yaml:"samples"`
 
 	record *regexp.Regexp
+	sieve  sieve // of the rules
 }
 
 // A TimeForm says how a time is written.
@@ -94,6 +95,11 @@ func (d *Dialect) compile() error {
 			return fmt.Errorf("dialect %s: record: %w", d.ID, err)
 		}
 	}
+	lists := make([][]string, len(d.Rules))
+	for i, r := range d.Rules {
+		lists[i] = r.literals
+	}
+	d.sieve = newSieve(lists)
 	for i := range d.Kinds {
 		re, err := regexp.Compile(d.Kinds[i].Match)
 		if err != nil {

@@ -7,6 +7,7 @@ import (
 	"regexp"
 	"sort"
 	"strings"
+	"sync"
 	"time"
 )
 
@@ -32,7 +33,7 @@ type Reader struct {
 	lexicon  *Lexicon
 	watch    []watched
 	watching sieve
-	finders  map[string]*finder // by dialect
+	finders  map[string]func() *finder // by dialect; made when first needed, for they are large
 	plain    *Dialect
 }
 
@@ -43,7 +44,7 @@ type watched struct {
 
 // NewReader compiles the knowledge. Every pattern must hold some fixed text.
 func NewReader(dialects []*Dialect, lexicon *Lexicon, watch []Watch) (*Reader, error) {
-	r := &Reader{dialects: dialects, lexicon: lexicon, finders: map[string]*finder{}, plain: &Dialect{ID: "plain", Title: "lines of text"}}
+	r := &Reader{dialects: dialects, lexicon: lexicon, finders: map[string]func() *finder{}, plain: &Dialect{ID: "plain", Title: "lines of text"}}
 	if err := lexicon.compile(); err != nil {
 		return nil, err
 	}
@@ -61,7 +62,7 @@ func NewReader(dialects []*Dialect, lexicon *Lexicon, watch []Watch) (*Reader, e
 		if err := d.compile(); err != nil {
 			return nil, err
 		}
-		r.finders[d.ID] = newFinder(lexicon, d, lists)
+		r.finders[d.ID] = sync.OnceValue(func() *finder { return newFinder(lexicon, d, lists) })
 	}
 	return r, nil
 }
@@ -174,7 +175,7 @@ func (r *Reader) readOne(ctx context.Context, src Source, anchor time.Time, prog
 	s := stream{dialect: d}
 	e := &assembler{reader: r, stream: &s, file: src.Name}
 	counted := &meter{r: in}
-	report.Lines, report.Cut, err = scanLines(ctx, counted, r.finders[d.ID].literals, func(text []byte) (Event, *Rule, bool) { return r.look(d, anchor, text) }, e.take)
+	report.Lines, report.Cut, err = scanLines(ctx, counted, r.finders[d.ID]().literals, func(text []byte) (Event, *Rule, bool) { return r.look(d, anchor, text) }, e.take)
 	if err != nil {
 		report.Problem = err.Error()
 	}
@@ -197,7 +198,7 @@ func (r *Reader) dialectOf(name string, head []byte) *Dialect {
 		known := 0
 		for _, l := range lines {
 			e := Event{Text: clean([]byte(l))}
-			if d.split(&e) || d.apply(&e, r.finders[d.ID].sight(e.said()).rules) != nil {
+			if d.split(&e) || d.apply(&e, d.sieve.candidates(e.said())) != nil {
 				known++
 			}
 		}
@@ -261,7 +262,7 @@ func (a *assembler) thin() {
 // look judges the text of a line that holds a literal.
 func (r *Reader) look(d *Dialect, anchor time.Time, text []byte) (e Event, rule *Rule, matters bool) {
 	e.Text = strings.TrimRight(clean(text), " \t")
-	seen := r.finders[d.ID].sight(e.Text)
+	seen := r.finders[d.ID]().sight(e.Text)
 	if seen.nothing() { // most lines that hold a literal: a word inside a name
 		return e, nil, false
 	}
