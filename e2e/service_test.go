@@ -181,8 +181,9 @@ func bomb() []byte {
 	return out.Bytes()
 }
 
-// serveProcess runs the service as a process of its own.
-func (s *stage) serveProcess() *exec.Cmd {
+// serveProcess runs the service as a process of its own, started by the
+// command in front if there is one.
+func (s *stage) serveProcess(front ...string) *exec.Cmd {
 	s.t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
@@ -190,7 +191,8 @@ func (s *stage) serveProcess() *exec.Cmd {
 	}
 	address := l.Addr().String()
 	_ = l.Close()
-	cmd := exec.Command(binary, "serve", "--database", s.dsn, "--bags", s.bags, "--listen", address)
+	line := append(front, binary, "serve", "--database", s.dsn, "--bags", s.bags, "--listen", address)
+	cmd := exec.Command(line[0], line[1:]...)
 	if err := cmd.Start(); err != nil {
 		s.t.Fatal(err)
 	}
@@ -255,6 +257,21 @@ func (n *noise) Read(p []byte) (int, error) {
 		p[i] = '\n'
 	}
 	return len(p), nil
+}
+
+// No file may grow beyond half a MiB here, as on a disk that is full: the bag is
+// refused in words, nothing of it is kept, and the service goes on.
+func TestABagForWhichThereIsNoRoomIsRefused(t *testing.T) {
+	s := prepare(t)
+	s.serveProcess("sh", "-c", `ulimit -f 1024; exec "$@"`, "sh")
+	r := s.run("submit", evidence(t, "gannet-3", 30<<20, io.LimitReader(&noise{r: rand.NewChaCha8([32]byte{3})}, 30<<20)))
+	if r.status != 2 || !strings.Contains(r.errout, "no room for this bag") || strings.Count(r.errout, "\n") != 1 {
+		t.Errorf("status %d: %s", r.status, r.errout)
+	}
+	if kept, err := filepath.Glob(filepath.Join(s.bags, "*")); err != nil || len(kept) != 0 {
+		t.Errorf("kept %v: %v", kept, err)
+	}
+	wants(t, s.must(0, "submit", evidence(t, "gannet-4", 5, strings.NewReader("text\n"))), "taken in as case 1")
 }
 
 // A worker killed in the middle of a case loses nothing: another process of

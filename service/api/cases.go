@@ -15,14 +15,22 @@ import (
 
 // bagRequest takes the body as a stream: a bag may be larger than memory.
 type bagRequest struct {
-	body io.Reader
+	body  io.Reader
+	until func(time.Time) error // sets until when the body is waited for
 }
 
 // Resolve keeps the request's body for the handler.
 func (b *bagRequest) Resolve(ctx huma.Context) []error {
-	b.body = ctx.BodyReader()
-	_ = ctx.SetReadDeadline(time.Now().Add(6 * time.Hour))
+	b.body, b.until = ctx.BodyReader(), ctx.SetReadDeadline
+	_ = b.until(time.Now().Add(6 * time.Hour))
 	return nil
+}
+
+// drain reads what is left of a body that was refused: whoever is still
+// sending does not look for the answer before that.
+func (b *bagRequest) drain() {
+	_ = b.until(time.Now().Add(20 * time.Second))
+	_, _ = io.Copy(io.Discard, io.LimitReader(b.body, 2<<30))
 }
 
 type acceptedAnswer struct {
@@ -73,6 +81,7 @@ func (a *API) caseRoutes(api huma.API) {
 func (a *API) submit(ctx context.Context, in *bagRequest) (*acceptedAnswer, error) {
 	key, info, size, err := a.Bags.Take(ctx, in.body, a.Limits)
 	if err != nil {
+		in.drain()
 		outcome, p := a.refused(err)
 		a.metrics.bags.WithLabelValues(outcome).Inc()
 		return nil, p

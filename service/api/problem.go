@@ -46,7 +46,7 @@ var bagKinds = []struct {
 
 // refused turns what went wrong with a bag into a problem.
 func (a *API) refused(err error) (outcome string, p error) {
-	if errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) {
+	if errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) || errors.Is(err, syscall.EFBIG) {
 		a.Log.Error("take a bag", "error", err)
 		return "no-room", problem(http.StatusInsufficientStorage, "no-room", "the service has no room for this bag; nothing of it was kept; make room and hand it in again")
 	}
