@@ -66,11 +66,7 @@ func caseCommand() *cli.Command {
 		Description: "Example:\n   diorthos case 1",
 		Flags:       append(serviceFlags(), jsonFlag()),
 		Action: func(ctx context.Context, c *cli.Command) error {
-			number, err := caseNumber(c)
-			if err != nil {
-				return err
-			}
-			d, err := service(c).Case(ctx, number)
+			d, err := fetchCase(ctx, c)
 			if err != nil {
 				return err
 			}
@@ -81,6 +77,15 @@ func caseCommand() *cli.Command {
 			return nil
 		},
 	}
+}
+
+// fetchCase gets the case whose number is the command's only argument.
+func fetchCase(ctx context.Context, c *cli.Command) (*client.CaseDetail, error) {
+	number, err := caseNumber(c)
+	if err != nil {
+		return nil, err
+	}
+	return service(c).Case(ctx, number)
 }
 
 func caseNumber(c *cli.Command) (int64, error) {

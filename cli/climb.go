@@ -32,11 +32,7 @@ func climbCommand() *cli.Command {
 			&cli.StringFlag{Name: "resume", Usage: "complete the climb of this journal, which was cut off"},
 			sectorFlag(), jsonFlag()),
 		Action: func(ctx context.Context, c *cli.Command) error {
-			number, err := caseNumber(c)
-			if err != nil {
-				return err
-			}
-			d, err := service(c).Case(ctx, number)
+			d, err := fetchCase(ctx, c)
 			if err != nil {
 				return err
 			}

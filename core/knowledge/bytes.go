@@ -1,11 +1,6 @@
 package knowledge
 
-import (
-	"fmt"
-	"reflect"
-)
-
-var anyList = reflect.TypeFor[[]any]()
+import "fmt"
 
 // FormatBytes writes a size in powers of 1024 with three digits at the most
 // before the point: 512 B, 24.0 KiB, 1.5 GiB.

@@ -3,6 +3,7 @@ package knowledge
 import (
 	"errors"
 	"fmt"
+	"reflect"
 	"regexp"
 
 	"cel.dev/cel-go/cel"
@@ -125,7 +126,7 @@ func (c *Condition) Ask(facts map[string]any) ([]string, error) {
 	if err != nil || out == types.NullValue {
 		return nil, nil //nolint:nilerr // the facts have no such list
 	}
-	list, err := out.ConvertToNative(anyList)
+	list, err := out.ConvertToNative(reflect.TypeFor[[]any]())
 	if err != nil {
 		return nil, fmt.Errorf("each %q: %w", c.Each, err)
 	}
