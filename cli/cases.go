@@ -117,7 +117,7 @@ func showCase(p *page, d *client.CaseDetail) {
 	showTried(p, d.Docket)
 	showBroke(p, d.Docket)
 	showWhy(p, d.Docket)
-	showToDo(p, d.Docket, outcomes(d.Climbs))
+	showToDo(p, d)
 	for _, disk := range d.Docket.Disks {
 		p.head("Disk")
 		showDisk(p, disk)

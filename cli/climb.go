@@ -74,9 +74,8 @@ func chooseRung(c *cli.Command, d *client.CaseDetail) (*ladder.Rung, error) {
 	rungs := d.Docket.ToDo
 	want := c.Int("rung")
 	if want == 0 {
-		done := outcomes(d.Climbs)
 		for _, r := range rungs {
-			if done[r.Number] != ladder.Proven || c.IsSet("resume") {
+			if d.Standing(r.Number) != ladder.Proven || c.IsSet("resume") {
 				want = r.Number
 				break
 			}

@@ -140,14 +140,15 @@ func (p *page) evidence(mark, word string, list []diagnosis.Evidence) {
 	}
 }
 
-func showToDo(p *page, d *docket.Docket, done map[int]ladder.Outcome) {
+func showToDo(p *page, c *client.CaseDetail) {
+	d := c.Docket
 	if len(d.ToDo) == 0 {
 		return
 	}
 	p.head("What to do")
 	for _, r := range d.ToDo {
 		state := ""
-		if o, ok := done[r.Number]; ok {
+		if o := c.Standing(r.Number); o != "" {
 			state = "  " + runMark(p, o)
 		}
 		p.line("  %d  %s  %s%s", r.Number, p.strong(r.Title), p.faint(fmt.Sprintf("%s · by %s · about %d min", r.Invasive, r.By, r.Minutes)), state)
@@ -237,13 +238,4 @@ func (p *page) checks(lead string, list []ladder.Check) {
 		}
 		p.hang(lead+mark+" ", c.What+": "+c.Saw)
 	}
-}
-
-// outcomes tells how each rung stands after all climbs.
-func outcomes(climbs []client.Climb) map[int]ladder.Outcome {
-	var runs []ladder.Run
-	for i := len(climbs) - 1; i >= 0; i-- {
-		runs = append(runs, climbs[i].Runs...)
-	}
-	return ladder.Standing(runs)
 }

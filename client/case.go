@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"diorthos/core/docket"
+	"diorthos/core/ladder"
 )
 
 // The states of a case.
@@ -52,7 +53,12 @@ type CaseDetail struct {
 	Case
 	Docket *docket.Docket `json:"docket,omitempty" doc:"Absent until it was read"`
 	Climbs []Climb        `json:"climbs" doc:"The latest first"`
+	// Stands is how each rung stands after all climbs, by its number.
+	Stands map[string]ladder.Outcome `json:"stands" doc:"How each rung stands after all climbs, by its number"`
 }
+
+// Standing is how a rung stands; empty if it was never taken.
+func (d *CaseDetail) Standing(rung int) ladder.Outcome { return d.Stands[strconv.Itoa(rung)] }
 
 // A CasePage is one page of a list of cases, the newest first.
 type CasePage struct {

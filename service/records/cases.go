@@ -3,6 +3,8 @@ package records
 import (
 	"context"
 	"encoding/json"
+	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -13,6 +15,7 @@ import (
 	"diorthos/client"
 	"diorthos/core/bag"
 	"diorthos/core/docket"
+	"diorthos/core/ladder"
 )
 
 type machine struct {
@@ -127,7 +130,7 @@ func (s *Store) CaseDetail(ctx context.Context, number int64) (*client.CaseDetai
 	if err != nil {
 		return nil, err
 	}
-	d := &client.CaseDetail{Case: *c, Climbs: []client.Climb{}}
+	d := &client.CaseDetail{Case: *c, Climbs: []client.Climb{}, Stands: map[string]ladder.Outcome{}}
 	var raw []byte
 	if err := s.db.WithContext(ctx).Raw("select docket from cases where number = ?", number).Row().Scan(&raw); err != nil {
 		return nil, found(err)
@@ -138,8 +141,17 @@ func (s *Store) CaseDetail(ctx context.Context, number int64) (*client.CaseDetai
 			return nil, err
 		}
 	}
-	d.Climbs, err = s.climbs(ctx, number)
-	return d, err
+	if d.Climbs, err = s.climbs(ctx, number); err != nil {
+		return nil, err
+	}
+	var runs []ladder.Run
+	for _, c := range slices.Backward(d.Climbs) { // the earliest first
+		runs = append(runs, c.Runs...)
+	}
+	for rung, outcome := range ladder.Standing(runs) {
+		d.Stands[strconv.Itoa(rung)] = outcome
+	}
+	return d, nil
 }
 
 // countedTo bounds how far a list's total is counted.

@@ -2,8 +2,8 @@ import type { Run, Rung } from '../api/client'
 import { outcomeTone, Said } from './State'
 
 /** The ladder, first rung on top; each rung says how invasive it is and how it stands. */
-export function LadderView({ rungs, stands, busy }: { rungs: Rung[]; stands: Map<number, Run['outcome']>; busy: boolean }) {
-  const next = rungs.find((r) => stands.get(r.number) !== 'proven')
+export function LadderView({ rungs, stands, busy }: { rungs: Rung[]; stands: Record<string, Run['outcome']>; busy: boolean }) {
+  const next = rungs.find((r) => stands[r.number] !== 'proven')
   return (
     <ol className="border border-rule bg-sheet">
       {rungs.map((r) => (
@@ -16,7 +16,7 @@ export function LadderView({ rungs, stands, busy }: { rungs: Rung[]; stands: Map
                 {r.invasive} · by {r.by} · about {r.minutes} min
               </span>
               <span className="ml-auto text-small">
-                <Standing outcome={stands.get(r.number)} next={next === r} busy={busy} />
+                <Standing outcome={stands[r.number]} next={next === r} busy={busy} />
               </span>
             </div>
             <p className="text-small text-soft">{r.why}</p>

@@ -2,7 +2,7 @@ import { Progress } from 'radix-ui'
 import type { ReactNode } from 'react'
 import { Link, useParams } from 'react-router'
 
-import type { CaseDetail, Run } from '../../api/client'
+import type { CaseDetail } from '../../api/client'
 import { DiskStrip } from '../../parts/DiskStrip'
 import { LadderView } from '../../parts/LadderView'
 import { CaseNumber } from '../../parts/LogAt'
@@ -48,7 +48,7 @@ export function CasePage() {
             </Section>
             {c.docket.toDo.length > 0 && (
               <Section title="What to do">
-                <LadderView rungs={c.docket.toDo} stands={standing(c)} busy={c.state === 'climbing'} />
+                <LadderView rungs={c.docket.toDo} stands={c.stands} busy={c.state === 'climbing'} />
               </Section>
             )}
             {c.climbs.length > 0 && (
@@ -64,17 +64,6 @@ export function CasePage() {
       </div>
     </main>
   )
-}
-
-/** How each rung stands: by its last run that changed anything. */
-function standing(c: CaseDetail): Map<number, Run['outcome']> {
-  const stands = new Map<number, Run['outcome']>()
-  for (const climb of [...c.climbs].reverse()) {
-    for (const run of climb.runs) {
-      if (run.outcome !== 'refused' || !stands.has(run.rung)) stands.set(run.rung, run.outcome)
-    }
-  }
-  return stands
 }
 
 function Head({ c, connected }: { c: CaseDetail; connected: boolean }) {
