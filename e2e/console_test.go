@@ -136,3 +136,32 @@ func TestConsoleShowsACaseLiveWhileItIsReadAndClimbed(t *testing.T) {
 	wants(t, p.text(), "0x80070070", "there is not enough room on the disk", "letters stand for digits")
 	p.picture("codes")
 }
+
+func TestConsoleIsUsedByKeyboardAndSaysWhatIsMissing(t *testing.T) {
+	s := newStage(t, bag.DefaultLimits)
+	for i, name := range []string{"tern-1", "skua-2", "tern-3"} {
+		s.must(0, "submit", evidence(t, name, int64(5+i), strings.NewReader(strings.Repeat("x\n", 10))))
+	}
+	p := openPage(t)
+	p.do(chromedp.Navigate(s.url+"/cases/9"), chromedp.WaitVisible("#token"), chromedp.SendKeys("#token", s.token+"\r"))
+	p.waitText("there is no case 9") // where one wanted to go before signing in
+	p.do(chromedp.Navigate(s.url + "/nowhere"))
+	p.waitText("There is no such page.")
+	p.do(chromedp.Navigate(s.url))
+	p.waitText("3 cases")
+	p.do(chromedp.SendKeys(`input[aria-label="Machine"]`, "skua"))
+	p.waitText("1 case")
+	if text := p.text(); strings.Contains(text, "tern-1") {
+		t.Errorf("the filter lets others through:\n%s", text)
+	}
+	p.do(chromedp.SendKeys(`input[aria-label="Machine"]`, "-of-no-name"))
+	p.waitText("No case fits.")
+	p.do(chromedp.Navigate(s.url))
+	p.waitText("tern-3")
+	p.do(chromedp.Evaluate[chromedp.Void](`document.querySelector('a[href="/cases/2"]').focus()`), chromedp.KeyEvent("\r"))
+	p.waitText("Nothing wrong was found in what was handed in.")
+	wants(t, p.text(), "skua-2", "No attempt stands in these logs.")
+	if n := p.holds(`document.querySelectorAll('[style*="url("], script:not([src])').length === 0`); !n {
+		t.Error("the page holds what its policy forbids")
+	}
+}

@@ -174,6 +174,75 @@ func TestBadBagsAreRefusedByName(t *testing.T) {
 	}
 }
 
+func TestAWriterRefusesWhatAReaderWould(t *testing.T) {
+	begin := func() *bag.Writer {
+		w, err := bag.NewWriter(io.Discard, bag.Options{Name: "../odd name/", Created: facts().Gathered})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return w
+	}
+	w := begin()
+	if _, err := w.Close(); err == nil || !strings.Contains(err.Error(), "no facts") {
+		t.Errorf("a bag without facts: %v", err)
+	}
+	bad := facts()
+	bad.Machine.Name = "two\nlines"
+	if err := begin().AddFacts(bad); err == nil || !strings.Contains(err.Error(), "/machine/name") {
+		t.Errorf("facts that break the schema: %v", err)
+	}
+	if err := begin().AddFile("a", 10, strings.NewReader("short")); err == nil || !strings.Contains(err.Error(), "5 of 10 bytes") {
+		t.Errorf("a file that became shorter: %v", err)
+	}
+	for _, name := range []string{"../up", "/abs", "a//b", "a/./b", `back\slash`, "", "bell\a"} {
+		if err := begin().AddFile(name, 0, strings.NewReader("")); !errors.Is(err, bag.ErrUnsafe) {
+			t.Errorf("%q: %v", name, err)
+		}
+	}
+	w = begin()
+	if err := w.AddFile("a", 1, strings.NewReader("x")); err != nil {
+		t.Fatal(err)
+	}
+	if err := w.AddFile("a", 1, strings.NewReader("y")); err == nil {
+		t.Error("the same name was taken twice")
+	}
+}
+
+// A file that grows while it is packed is taken as long as it was.
+func TestAFileThatGrowsIsTakenAsItWas(t *testing.T) {
+	var out bytes.Buffer
+	w, err := bag.NewWriter(&out, bag.Options{Name: "x", Created: facts().Gathered})
+	if err == nil {
+		err = w.AddFacts(facts())
+	}
+	if err == nil {
+		err = w.AddFile("growing.log", 4, strings.NewReader("then and now"))
+	}
+	if err == nil {
+		_, err = w.Close()
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	seen := ""
+	_, err = bag.Read(context.Background(), &out, bag.DefaultLimits, func(name string, size int64, r io.Reader) error {
+		raw, err := io.ReadAll(r)
+		seen = fmt.Sprintf("%s %d %s", name, size, raw)
+		return err
+	})
+	if err != nil || seen != "growing.log 4 then" {
+		t.Errorf("%v: %q", err, seen)
+	}
+}
+
+func TestReadingStopsWhenTheCallerHasGone(t *testing.T) {
+	ctx, cancel := context.WithCancel(context.Background())
+	cancel()
+	if _, err := bag.Read(ctx, bytes.NewReader(pack(t, false, nil)), bag.DefaultLimits, nil); !errors.Is(err, context.Canceled) {
+		t.Errorf("got %v", err)
+	}
+}
+
 func FuzzRead(f *testing.F) {
 	f.Add(archive(entry{"b/bagit.txt", "BagIt-Version: 1.0\n", tar.TypeReg}, entry{"b/data/facts.json", "{}", tar.TypeReg}))
 	f.Add([]byte{0x28, 0xb5, 0x2f, 0xfd, 0})

@@ -212,6 +212,61 @@ func TestProblemsOfPartitions(t *testing.T) {
 	}
 }
 
+// Tables that sgdisk would not make: each is written with right CRCs, so that
+// only the check of the partitions can notice.
+func TestEachFaultOfPartitionsHasItsName(t *testing.T) {
+	part := func(id byte, first, last uint64) layout.Entry {
+		return layout.Entry{Type: layout.TypeLinux, ID: layout.GUID{id}, Span: layout.Span{First: first, Last: last}}
+	}
+	for _, c := range []struct {
+		name  string
+		parts []layout.Entry
+		want  []string
+	}{
+		{"apart", []layout.Entry{part(1, 2048, 4095), part(2, 4096, 6143)}, nil},
+		{"overlap by a sector", []layout.Entry{part(1, 2048, 4096), part(2, 4096, 6143)}, []string{"partitions-overlap"}},
+		{"one inside another", []layout.Entry{part(1, 2048, 8191), part(2, 4096, 6143)}, []string{"partitions-overlap"}},
+		{"three of one place", []layout.Entry{part(1, 2048, 4095), part(2, 2048, 4095), part(3, 2048, 4095)}, []string{"partitions-overlap", "partitions-overlap", "partitions-overlap"}},
+		{"the same GUID", []layout.Entry{part(1, 2048, 4095), part(1, 4096, 6143)}, []string{"partition-guid-repeated"}},
+		{"misaligned", []layout.Entry{part(1, 2049, 4095)}, []string{"partition-misaligned"}},
+		{"misaligned and overlapping", []layout.Entry{part(1, 2048, 4095), part(2, 4000, 6143)}, []string{"partitions-overlap", "partition-misaligned"}},
+	} {
+		writes, err := layout.Create(8<<20, 512, layout.Plan{DiskGUID: layout.GUID{9}, Partitions: c.parts})
+		if err != nil {
+			t.Fatal(err)
+		}
+		d := memory(make([]byte, 8<<20))
+		for _, w := range writes {
+			copy(d[w.Off:], w.Data)
+		}
+		table, err := layout.Read(d)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := ids(table.Check()); !slices.Equal(got, c.want) {
+			t.Errorf("%s: got %v, want %v", c.name, got, c.want)
+		}
+	}
+	for name, e := range map[string]layout.Entry{"in the table": part(1, 10, 4095), "beyond the end": part(1, 2048, 16384), "reversed": part(1, 4096, 2048)} {
+		if _, err := layout.Create(8<<20, 512, layout.Plan{Partitions: []layout.Entry{e}}); err == nil {
+			t.Errorf("a partition %s was made", name)
+		}
+	}
+}
+
+func TestGUIDsAreReadAndWrittenAlike(t *testing.T) {
+	const text = "c12a7328-f81f-11d2-ba4b-00a0c93ec93b"
+	g, err := layout.ParseGUID(strings.ToUpper(text))
+	if err != nil || g != layout.TypeESP || g.String() != text || g[0] != 0x28 { // the first fields are little-endian
+		t.Errorf("%v %v % x", err, g, g[:])
+	}
+	for _, bad := range []string{"", "c12a7328", text[:35], text + "0", strings.Replace(text, "-", "0", 1), strings.Replace(text, "c", "x", 1)} {
+		if _, err := layout.ParseGUID(bad); err == nil {
+			t.Errorf("%q was taken for a GUID", bad)
+		}
+	}
+}
+
 // Whatever is broken in the first sectors, a mend from a sound backup gives
 // what sgdisk calls clean, with the same partitions, and touches nothing else.
 func TestMendPrimaryFromBackup(t *testing.T) {
