@@ -17,24 +17,23 @@ import (
 func gatherCommand() *cli.Command {
 	return &cli.Command{
 		Name: "gather", Usage: "gather the evidence of a machine into a bag",
-		Description: "Reads a disk or an image of one and changes no byte of it. The bag holds facts about the disk, its first and\nlast MiB, and the package logs: those in --logs, or those of the system on the disk.\n\n" +
-			"Example:\n   diorthos gather --image .demo/kestrel-office-3.img --out kestrel.bag.tar.gz",
-		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "image", Usage: "disk image or block device", Required: true},
+		Description: "Reads the running machine (--live), a disk or an image of one (--image), or a folder that holds a system\n(--root), and changes no byte of it. The bag holds facts, the first and last MiB of an image, and the package\nlogs: those in --logs, or those of the system.\n\n" +
+			"Examples:\n   diorthos gather --image .demo/kestrel-office-3.img --out kestrel.bag.tar.gz\n   diorthos gather --live --site 'MV Kestrel' --out here.bag.tar.zst",
+		Flags: append(lookFlags(),
 			&cli.StringFlag{Name: "out", Usage: "the bag to write, .tar.gz or .tar.zst", Required: true},
 			&cli.StringFlag{Name: "logs", Usage: "folder of logs to take instead of those on the disk"},
 			&cli.StringFlag{Name: "machine", Usage: "name of the machine, if the system on the disk does not say"},
 			&cli.StringFlag{Name: "site", Usage: "where the machine stands"},
 			&cli.StringFlag{Name: "model", Usage: "the machine's model"},
-			sectorFlag(), jsonFlag(),
-		},
+			jsonFlag(),
+		),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if _, err := args(c); err != nil {
 				return err
 			}
 			g, err := gatherTo(ctx, c.String("out"), host.GatherOptions{
-				Image: c.String("image"), SectorSize: c.Int("sector-size"), Logs: c.String("logs"), Machine: c.String("machine"), Site: c.String("site"), Model: c.String("model"),
-				Platforms: platforms(), Now: time.Now(),
+				Image: c.String("image"), Root: c.String("root"), Live: c.Bool("live"), SectorSize: c.Int("sector-size"), Logs: c.String("logs"),
+				Machine: c.String("machine"), Site: c.String("site"), Model: c.String("model"), Platforms: platforms(), Now: time.Now(),
 			})
 			if err != nil {
 				return err
@@ -50,6 +49,16 @@ func gatherCommand() *cli.Command {
 			p.line("  digest %s", g.Digest)
 			return nil
 		},
+	}
+}
+
+// lookFlags say which machine to look at.
+func lookFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "image", Usage: "disk image or block `DEVICE`"},
+		&cli.StringFlag{Name: "root", Usage: "`FOLDER` that holds a whole system"},
+		&cli.BoolFlag{Name: "live", Usage: "the running machine"},
+		sectorFlag(),
 	}
 }
 

@@ -100,7 +100,7 @@ func trySignature(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	timeline, err := k.Reader.Read(ctx, logs, time.Now(), nil)
+	timeline, err := k.Reader.Read(ctx, logs, reading.Anchor{Now: time.Now()}, nil)
 	if err != nil {
 		return err
 	}

@@ -64,7 +64,7 @@ func whyNot(ctx context.Context, c *cli.Command, k *knowledge.Knowledge, logs []
 	if !ok || err != nil || line < 1 {
 		return usage(c, fmt.Errorf("--why-not %q: want FILE:LINE", c.String("why-not")))
 	}
-	timeline, err := k.Reader.Read(ctx, logs, time.Now(), nil)
+	timeline, err := k.Reader.Read(ctx, logs, reading.Anchor{Now: time.Now()}, nil)
 	if err != nil {
 		return err
 	}

@@ -6,7 +6,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
+	"path/filepath"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -27,11 +29,11 @@ var errFound = errors.New("found something wrong")
 func Run(ctx context.Context, args []string, in io.Reader, out, problems io.Writer, more ...*cli.Command) int {
 	app := &cli.Command{
 		Name: "diorthos", Usage: "find out why an install, upgrade or update failed, and put it right", Version: Version,
-		Description: "Local commands (read, code, gather, layout, knowledge) need no service. The others find it by --url and --token, or by\n" +
+		Description: "Local commands (read, code, gather, ready, layout, knowledge) need no service. The others find it by --url and --token, or by\n" +
 			"DIORTHOS_URL and DIORTHOS_TOKEN.\n\nExit status: 0 fine, 1 found something wrong, 2 could not do it.",
 		Reader: in, Writer: out, ErrWriter: problems,
 		Commands: append([]*cli.Command{
-			readCommand(), codeCommand(), gatherCommand(), layoutCommand(),
+			readCommand(), codeCommand(), gatherCommand(), readyCommand(), layoutCommand(),
 			submitCommand(), casesCommand(), caseCommand(), climbCommand(), undoCommand(), knowledgeCommand(),
 		}, more...),
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},
@@ -122,7 +124,18 @@ func serviceFlags() []cli.Flag {
 
 func service(c *cli.Command) *client.Client { return client.New(c.String("url"), c.String("token")) }
 
-func loadKnowledge() (*knowledge.Knowledge, error) { return knowledge.Load(shipped.Files) }
+// loadKnowledge reads the shipped knowledge and the site's own, from the
+// folders that DIORTHOS_KNOWLEDGE lists.
+func loadKnowledge() (*knowledge.Knowledge, error) {
+	var site []fs.FS
+	for _, dir := range filepath.SplitList(os.Getenv("DIORTHOS_KNOWLEDGE")) {
+		if info, err := os.Stat(dir); err != nil || !info.IsDir() {
+			return nil, fmt.Errorf("DIORTHOS_KNOWLEDGE: %s is not a folder", dir)
+		}
+		site = append(site, os.DirFS(dir))
+	}
+	return knowledge.Load(shipped.Files, site...)
+}
 
 // hostName is this computer's name, for the record of who did what where.
 func hostName() string {

@@ -45,6 +45,11 @@ type Platform interface {
 	Logs(fs.FS) []string
 	// LogName is a log's name in a bag.
 	LogName(string) string
+	// Inventory lists what the system has installed; nil when it is not one.
+	Inventory(fs.FS) *bag.Installed
+	// Owed lists why the system has to be restarted; kernel is the running
+	// one, empty when none does.
+	Owed(fs.FS, string) []bag.Owed
 }
 
 // A found system, with the volume that holds it.

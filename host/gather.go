@@ -19,6 +19,8 @@ import (
 // GatherOptions say what to gather.
 type GatherOptions struct {
 	Image      string // a disk image or a block device
+	Root       string // a folder that holds a whole system
+	Live       bool   // the running machine
 	SectorSize int    // of an image; 0 for 512
 	Logs       string // a folder of logs; empty to take those on the image
 	Machine    string // empty to take the name that the system on it bears
@@ -43,18 +45,15 @@ const ends = 1 << 20
 // maxLog is the size of the largest log that is taken whole, in bytes.
 const maxLog = 1 << 30
 
-// Gather looks at the disk and writes the bag to out. It reads only.
+// Gather looks at the disk, the folder or the running machine and writes the
+// bag to out. It reads only.
 func Gather(ctx context.Context, out io.Writer, o GatherOptions) (*Gathered, error) {
-	image, err := OpenDisk(o.Image, o.SectorSize, true)
+	look, err := Look(o)
 	if err != nil {
 		return nil, fmt.Errorf("gather: %w", err)
 	}
-	defer func() { _ = image.Close() }()
-	disk, systems, err := DescribeDisk(image, "disk0", o.Image, o.Platforms)
-	if err != nil {
-		return nil, fmt.Errorf("gather: %w", err)
-	}
-	facts := &bag.Facts{Schema: bag.FactsVersion, Gathered: o.Now.UTC().Truncate(time.Second), Machine: machine(o, disk), Disks: []bag.Disk{*disk}}
+	defer look.Close()
+	facts := look.Facts
 	w, err := bag.NewWriter(out, bag.Options{Name: facts.Machine.Name, Created: facts.Gathered, Zstd: o.Zstd})
 	if err != nil {
 		return nil, err
@@ -63,29 +62,118 @@ func Gather(ctx context.Context, out io.Writer, o GatherOptions) (*Gathered, err
 	if err := w.AddFacts(facts); err != nil {
 		return nil, err
 	}
-	if err := g.ends(image); err != nil {
-		return nil, err
+	if look.image != nil {
+		if err := g.ends(look.image); err != nil {
+			return nil, err
+		}
 	}
-	if err := g.logs(ctx, o, systems); err != nil {
+	if err := g.logs(ctx, o, look.systems); err != nil {
 		return nil, err
 	}
 	g.result.Digest, err = w.Close()
 	return g.result, err
 }
 
-// machine takes the name from the options, else from the system on the disk,
-// else from the image's file name.
-func machine(o GatherOptions, disk *bag.Disk) bag.Machine {
-	m := bag.Machine{Name: o.Machine, Site: o.Site, Model: o.Model}
-	for _, p := range disk.Partitions {
-		if m.Name == "" && p.System != nil {
-			m.Name = p.System.Host
+// A Looked is what Look found. It holds the image open.
+type Looked struct {
+	Facts   *bag.Facts
+	image   *block.Image
+	systems []found
+}
+
+// Close lets go of the image.
+func (l *Looked) Close() {
+	if l.image != nil {
+		_ = l.image.Close() // it was only read
+	}
+}
+
+// Look takes the facts of a disk, a folder or the running machine.
+func Look(o GatherOptions) (l *Looked, err error) {
+	if o.Image == "" && o.Root == "" && !o.Live {
+		return nil, errNothing
+	}
+	l = &Looked{Facts: &bag.Facts{Schema: bag.FactsVersion, Gathered: o.Now.UTC().Truncate(time.Second), Machine: bag.Machine{Name: o.Machine, Site: o.Site, Model: o.Model}, Disks: []bag.Disk{}}}
+	defer func() {
+		if err != nil {
+			l.Close()
+		}
+	}()
+	if o.Image != "" {
+		if l.image, err = OpenDisk(o.Image, o.SectorSize, true); err != nil {
+			return nil, err
+		}
+		disk, systems, err := DescribeDisk(l.image, "disk0", o.Image, o.Platforms)
+		if err != nil {
+			return nil, err
+		}
+		l.Facts.Disks, l.systems = []bag.Disk{*disk}, systems
+		for _, s := range systems {
+			system(l.Facts, s.volume, []Platform{s.platform}, "")
+		}
+		l.Facts.Volumes = onDisk(disk)
+	}
+	switch {
+	case o.Root != "":
+		if err = Root(l.Facts, o.Root, o.Platforms); err != nil {
+			return nil, err
+		}
+		l.systems = append(l.systems, inFolder(o.Root, o.Platforms)...)
+	case o.Live:
+		if err = Live(l.Facts, o.Platforms); err != nil {
+			return nil, err
+		}
+		l.Facts.Disks = append(l.Facts.Disks, liveDisks(l.Facts.Devices, o.Platforms)...)
+		l.systems = append(l.systems, inFolder("/", o.Platforms)...)
+	}
+	if l.Facts.Hardware == nil && l.Facts.Installed != nil && l.Facts.Installed.Architecture != "" {
+		l.Facts.Hardware = &bag.Hardware{Architecture: l.Facts.Installed.Architecture}
+	}
+	if l.Facts.Machine.Name == "" {
+		l.Facts.Machine.Name = strings.TrimSuffix(filepath.Base(o.Image), filepath.Ext(o.Image))
+	}
+	return l, nil
+}
+
+// liveDisks describes the disks of the running machine, as far as it may be
+// read.
+func liveDisks(devices []bag.Device, platforms []Platform) []bag.Disk {
+	var list []bag.Disk
+	for _, d := range devices {
+		if d.Kind != "disk" {
+			continue
+		}
+		path := "/dev/" + d.Name
+		image, err := OpenDisk(path, 0, true)
+		if err != nil {
+			continue // not root: its volumes are known all the same
+		}
+		if disk, _, err := DescribeDisk(image, fmt.Sprintf("disk%d", len(list)), path, platforms); err == nil {
+			list = append(list, *disk)
+		}
+		_ = image.Close() // it was only read
+	}
+	return list
+}
+
+// onDisk lists the volumes of a disk that a system would mount.
+func onDisk(d *bag.Disk) []bag.Volume {
+	var list []bag.Volume
+	for _, p := range d.Partitions {
+		if p.Mount != "" && p.Content.Free >= 0 {
+			list = append(list, bag.Volume{Mount: p.Mount, Kind: p.Content.Kind, Size: p.Content.Size, Free: p.Content.Free})
 		}
 	}
-	if m.Name == "" {
-		m.Name = strings.TrimSuffix(filepath.Base(o.Image), filepath.Ext(o.Image))
+	return list
+}
+
+func inFolder(root string, platforms []Platform) []found {
+	for _, p := range platforms {
+		if _, ok := p.System(os.DirFS(root)); ok {
+			return []found{{p, os.DirFS(root)}}
+		}
 	}
-	return m
+	return nil
 }
 
 type gatherer struct {

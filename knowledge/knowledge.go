@@ -1,5 +1,5 @@
 // Package knowledge holds the shipped knowledge as files: dialects, codes,
-// causes, signatures and remedies. It is data; core/knowledge reads it. How to
+// causes, signatures, remedies, releases and checks. It is data; core/knowledge reads it. How to
 // write more of it stands in docs/knowledge.md.
 package knowledge
 
@@ -7,5 +7,5 @@ import "embed"
 
 // Files is the shipped knowledge.
 //
-//go:embed lexicon.yaml dialects codes causes signatures remedies
+//go:embed lexicon.yaml dialects codes causes signatures remedies releases checks
 var Files embed.FS

@@ -25,6 +25,16 @@ type Facts struct {
 	Gathered time.Time `json:"gathered"`
 	Machine  Machine   `json:"machine"`
 	Disks    []Disk    `json:"disks"`
+
+	Hardware  *Hardware  `json:"hardware,omitempty"`
+	Firmware  *Firmware  `json:"firmware,omitempty"`
+	Clock     *Clock     `json:"clock,omitempty"`
+	Network   *Network   `json:"network,omitempty"`
+	Volumes   []Volume   `json:"volumes,omitempty"`
+	Devices   []Device   `json:"devices,omitempty"`
+	Owed      []Owed     `json:"owed,omitempty"`     // why a restart is owed
+	Surveyed  bool       `json:"surveyed,omitempty"` // whether restarts owed and devices were looked for
+	Installed *Installed `json:"installed,omitempty"`
 }
 
 // A Machine is the computer as it names itself.
@@ -160,4 +170,39 @@ func firstViolation(err error) string {
 		text = strings.TrimPrefix(text[i+1:], "- ")
 	}
 	return "/" + strings.Join(v.InstanceLocation, "/") + ": " + strings.TrimSpace(text)
+}
+
+// AsMap gives the facts as expressions see them: whole numbers stay whole.
+func (facts *Facts) AsMap() (map[string]any, error) {
+	raw, err := json.Marshal(facts)
+	if err != nil {
+		return nil, err
+	}
+	d := json.NewDecoder(bytes.NewReader(raw))
+	d.UseNumber()
+	var m map[string]any
+	if err := d.Decode(&m); err != nil {
+		return nil, err
+	}
+	return wholeNumbers(m).(map[string]any), nil
+}
+
+func wholeNumbers(v any) any {
+	switch v := v.(type) {
+	case map[string]any:
+		for name, e := range v {
+			v[name] = wholeNumbers(e)
+		}
+	case []any:
+		for i, e := range v {
+			v[i] = wholeNumbers(e)
+		}
+	case json.Number:
+		if n, err := v.Int64(); err == nil {
+			return n
+		}
+		f, _ := v.Float64() // what JSON wrote as a number is one
+		return f
+	}
+	return v
 }

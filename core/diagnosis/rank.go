@@ -1,9 +1,7 @@
 package diagnosis
 
 import (
-	"bytes"
 	"cmp"
-	"encoding/json"
 	"fmt"
 	"math"
 	"slices"
@@ -42,13 +40,17 @@ const Unknown = "none-known"
 // time.
 const shown = 0.02
 
+// unexplained is the weight of "none of the known causes", on the scale of
+// prior times odds: what the priors of the known causes leave over.
+const unexplained = 0.2
+
 // maxQuotes bounds how many records are quoted for one pattern.
 const maxQuotes = 3
 
 // Rank weighs every cause for what has to be explained: an attempt that
 // failed, a machine that does not start. A machine with neither gets none.
 func Rank(timeline *reading.Timeline, facts *bag.Facts, k *knowledge.Knowledge) ([]Finding, error) {
-	asked, err := asMap(facts)
+	asked, err := facts.AsMap()
 	if err != nil {
 		return nil, err
 	}
@@ -71,41 +73,6 @@ func Rank(timeline *reading.Timeline, facts *bag.Facts, k *knowledge.Knowledge) 
 		list = append(list, compete(explains, found, weights, timeline)...)
 	}
 	return list, nil
-}
-
-// asMap gives the facts as expressions see them: whole numbers stay whole.
-func asMap(facts *bag.Facts) (map[string]any, error) {
-	raw, err := json.Marshal(facts)
-	if err != nil {
-		return nil, err
-	}
-	d := json.NewDecoder(bytes.NewReader(raw))
-	d.UseNumber()
-	var m map[string]any
-	if err := d.Decode(&m); err != nil {
-		return nil, err
-	}
-	return wholeNumbers(m).(map[string]any), nil
-}
-
-func wholeNumbers(v any) any {
-	switch v := v.(type) {
-	case map[string]any:
-		for name, e := range v {
-			v[name] = wholeNumbers(e)
-		}
-	case []any:
-		for i, e := range v {
-			v[i] = wholeNumbers(e)
-		}
-	case json.Number:
-		if n, err := v.Int64(); err == nil {
-			return n
-		}
-		f, _ := v.Float64() // what JSON wrote as a number is one
-		return f
-	}
-	return v
 }
 
 // weigh collects the evidence of one signature. It returns nil when nothing
@@ -217,8 +184,7 @@ func quotes(timeline *reading.Timeline, in, id string) []reading.Event {
 }
 
 // compete turns weights into probabilities among the causes that explain the
-// same thing. That none of them is it has the weight of all that the priors
-// leave over.
+// same thing, and that none of them is it.
 func compete(explains string, found map[string]*Finding, weights map[string]float64, timeline *reading.Timeline) []Finding {
 	var list []Finding
 	for id, f := range found {
@@ -231,7 +197,7 @@ func compete(explains string, found map[string]*Finding, weights map[string]floa
 	if len(list) == 0 && !failed {
 		return nil
 	}
-	none := 1.0
+	none := unexplained
 	total := none
 	for _, f := range list {
 		total += f.Probability

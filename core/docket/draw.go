@@ -8,6 +8,7 @@ import (
 	"diorthos/core/diagnosis"
 	"diorthos/core/knowledge"
 	"diorthos/core/ladder"
+	"diorthos/core/readiness"
 	"diorthos/core/reading"
 )
 
@@ -19,10 +20,15 @@ type Docket struct {
 	Tried     []Tried              `json:"tried"` // the latest attempt first
 	Broke     *Broke               `json:"broke,omitempty"`
 	Why       []diagnosis.Finding  `json:"why"`
+	Settle    []diagnosis.Settling `json:"settle"` // what would tell the causes apart, the most telling first
+	Ready     []readiness.Choice   `json:"ready"`  // how fit the machine is for the releases that are known
+	Line      []Point              `json:"line"`   // the time line, oldest first
+	Shifts    []reading.Shift      `json:"shifts"`
 	ToDo      []ladder.Rung        `json:"toDo"`
 	Disks     []bag.Disk           `json:"disks"`
 	Files     []reading.FileReport `json:"files"`
 	Harmless  int                  `json:"harmless"` // records set apart that healthy machines show too
+	Usual     int                  `json:"usual"`    // and that stand in this machine's own successful attempts
 }
 
 // Tried is one attempt, in short.
@@ -51,18 +57,29 @@ const maxTried = 20
 
 // Draw reads the logs and judges.
 func Draw(ctx context.Context, facts *bag.Facts, logs []reading.Source, k *knowledge.Knowledge, progress reading.Progress) (*Docket, error) {
-	timeline, err := k.Reader.Read(ctx, logs, facts.Gathered, progress)
+	timeline, err := k.Reader.Read(ctx, logs, anchor(facts), progress)
 	if err != nil {
 		return nil, err
 	}
+	facts = withState(facts, timeline.State)
 	why, err := diagnosis.Rank(timeline, facts, k)
 	if err != nil {
 		return nil, err
 	}
+	settle, err := diagnosis.Settle(why, timeline, facts, k)
+	if err != nil {
+		return nil, err
+	}
+	ready := []readiness.Choice{}
+	if facts.Installed != nil && facts.Installed.Version != "" {
+		if ready, err = readiness.Recommend(readiness.Question{Facts: facts, Now: facts.Gathered}, k.Releases, func(*knowledge.Release) *readiness.Plan { return nil }); err != nil {
+			return nil, err
+		}
+	}
 	d := &Docket{
 		Knowledge: k.Version, Machine: facts.Machine, Gathered: facts.Gathered, Tried: []Tried{},
-		Why: append([]diagnosis.Finding{}, why...), ToDo: ladder.Build(why, facts, k),
-		Disks: facts.Disks, Files: append([]reading.FileReport{}, timeline.Files...), Harmless: timeline.Harmless,
+		Why: append([]diagnosis.Finding{}, why...), Settle: settle, Ready: ready, Line: line(timeline), Shifts: append([]reading.Shift{}, timeline.Shifts...), ToDo: ladder.Build(why, facts, k),
+		Disks: facts.Disks, Files: append([]reading.FileReport{}, timeline.Files...), Harmless: timeline.Harmless, Usual: timeline.Usual,
 	}
 	for i := len(timeline.Attempts) - 1; i >= 0 && len(d.Tried) < maxTried; i-- {
 		d.Tried = append(d.Tried, tried(timeline.Attempts[i]))
@@ -71,6 +88,15 @@ func Draw(ctx context.Context, facts *bag.Facts, logs []reading.Source, k *knowl
 		d.Broke = &Broke{Stage: a.Stage, Object: a.Object, Decisive: *a.Decisive, Why: a.Why, Chain: a.Chain}
 	}
 	return d, nil
+}
+
+// anchor is what the facts know of time.
+func anchor(facts *bag.Facts) reading.Anchor {
+	a := reading.Anchor{Now: facts.Gathered}
+	if facts.Clock != nil && facts.Clock.Uptime > 0 {
+		a.Start = facts.Gathered.Add(-time.Duration(facts.Clock.Uptime) * time.Second)
+	}
+	return a
 }
 
 func tried(a *reading.Attempt) Tried {

@@ -6,7 +6,9 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"path"
+	"slices"
 	"sort"
 	"strings"
 
@@ -26,28 +28,33 @@ type Knowledge struct {
 	Causes     map[string]*Cause
 	Signatures []*Signature
 	Remedies   map[string]*Remedy
+	Releases   []*Release // the newest first
+	Checks     []*Check
 	Reader     *reading.Reader // reads logs and watches for all signatures
 }
 
-// Load reads and checks every YAML file below files. Unknown fields, broken
-// patterns and names that lead nowhere are errors.
-func Load(files fs.FS) (*Knowledge, error) {
+// Load reads and checks every YAML file below the shipped knowledge and the
+// site's own folders, of which a file takes the place of an earlier one of the
+// same name. Unknown fields, broken patterns and names that lead nowhere are
+// errors. A code family may also be a table, see [ReadCodeTable].
+func Load(shipped fs.FS, site ...fs.FS) (*Knowledge, error) {
 	k := &Knowledge{Lexicon: &reading.Lexicon{}, Causes: map[string]*Cause{}, Remedies: map[string]*Remedy{}}
 	var families []codes.Family
 	sum := sha256.New()
-	var names []string
-	err := fs.WalkDir(files, ".", func(name string, d fs.DirEntry, err error) error {
-		if err == nil && !d.IsDir() && path.Ext(name) == ".yaml" {
-			names = append(names, name)
+	where := map[string]fs.FS{}
+	for _, files := range append([]fs.FS{shipped}, site...) {
+		err := fs.WalkDir(files, ".", func(name string, d fs.DirEntry, err error) error {
+			if err == nil && !d.IsDir() && (path.Ext(name) == ".yaml" || path.Ext(name) == ".csv") {
+				where[name] = files
+			}
+			return err
+		})
+		if err != nil {
+			return nil, fmt.Errorf("knowledge: %w", err)
 		}
-		return err
-	})
-	if err != nil {
-		return nil, fmt.Errorf("knowledge: %w", err)
 	}
-	sort.Strings(names)
-	for _, name := range names {
-		text, err := fs.ReadFile(files, name)
+	for _, name := range slices.Sorted(maps.Keys(where)) {
+		text, err := fs.ReadFile(where[name], name)
 		if err != nil {
 			return nil, fmt.Errorf("knowledge: %w", err)
 		}
@@ -57,6 +64,7 @@ func Load(files fs.FS) (*Knowledge, error) {
 			return nil, err
 		}
 	}
+	var err error
 	k.Version = hex.EncodeToString(sum.Sum(nil))[:12]
 	if k.Codes, err = codes.NewTable(families); err != nil {
 		return nil, fmt.Errorf("knowledge: %w", err)
@@ -88,6 +96,11 @@ func (k *Knowledge) file(name string, text []byte, families *[]codes.Family) err
 		return decode(name, text, d)
 	case "codes":
 		var f codes.Family
+		if path.Ext(name) == ".csv" {
+			f, err := ReadCodeTable(name, text)
+			*families = append(*families, f)
+			return err
+		}
 		err := decode(name, text, &f)
 		*families = append(*families, f)
 		return err
@@ -116,6 +129,21 @@ func (k *Knowledge) file(name string, text []byte, families *[]codes.Family) err
 			s.file = name
 		}
 		k.Signatures = append(k.Signatures, doc.Signatures...)
+	case "releases":
+		r := &Release{file: name}
+		k.Releases = append(k.Releases, r)
+		return decode(name, text, r)
+	case "checks":
+		var doc struct {
+			Checks []*Check `yaml:"checks"`
+		}
+		if err := decode(name, text, &doc); err != nil {
+			return err
+		}
+		for _, c := range doc.Checks {
+			c.file = name
+		}
+		k.Checks = append(k.Checks, doc.Checks...)
 	case "remedies":
 		var doc struct {
 			Remedies []*Remedy `yaml:"remedies"`
@@ -131,7 +159,7 @@ func (k *Knowledge) file(name string, text []byte, families *[]codes.Family) err
 			k.Remedies[r.ID] = r
 		}
 	default:
-		return fmt.Errorf("%s: knowledge lies in dialects, codes, causes, signatures or remedies", name)
+		return fmt.Errorf("%s: knowledge lies in dialects, codes, causes, signatures, remedies, releases or checks", name)
 	}
 	return nil
 }
@@ -172,6 +200,17 @@ func (k *Knowledge) link() error {
 	if err != nil {
 		return err
 	}
+	for _, r := range k.Releases {
+		if err := r.compile(env); err != nil {
+			return fmt.Errorf("%s: release %q: %w", r.file, r.ID, err)
+		}
+	}
+	sort.SliceStable(k.Releases, func(i, j int) bool { return k.Releases[i].Published > k.Releases[j].Published })
+	for _, c := range k.Checks {
+		if err := c.compile(env, k.Causes); err != nil {
+			return fmt.Errorf("%s: check %q: %w", c.file, c.ID, err)
+		}
+	}
 	for _, s := range k.Signatures {
 		if k.Causes[s.Cause] == nil {
 			return fmt.Errorf("%s: signature %q: no cause is called %q", s.file, s.ID, s.Cause)
@@ -188,6 +227,11 @@ func (k *Knowledge) watches() []reading.Watch {
 	for _, s := range k.Signatures {
 		for i, e := range s.Events {
 			list = append(list, reading.Watch{ID: s.WatchID(i), Match: e.Match})
+		}
+	}
+	for _, c := range k.Checks {
+		if c.Seen != "" {
+			list = append(list, reading.Watch{ID: c.WatchID(), Match: c.Seen})
 		}
 	}
 	return list

@@ -175,7 +175,7 @@ func (e *environment) program(text string, want *cel.Type) (cel.Program, error) 
 	if issues.Err() != nil {
 		return nil, issues.Err()
 	}
-	if got := tree.OutputType(); !got.IsAssignableType(want) && !got.IsExactType(cel.DynType) {
+	if got := tree.OutputType(); !want.IsExactType(cel.DynType) && !got.IsAssignableType(want) && !got.IsExactType(cel.DynType) {
 		return nil, fmt.Errorf("%q gives %s, want %s", text, got, want)
 	}
 	return e.cel.Program(tree, cel.CostLimit(1_000_000))

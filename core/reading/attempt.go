@@ -78,7 +78,7 @@ func attempts(streams []stream) (list []*Attempt, loose []Event) {
 			list = join(list, a)
 		}
 		if len(rest) > 0 {
-			unbracketed = append(unbracketed, stream{s.dialect, rest})
+			unbracketed = append(unbracketed, stream{dialect: s.dialect, events: rest})
 		}
 	}
 	sort.SliceStable(list, func(i, k int) bool { return list[i].Began.Before(list[k].Began) })

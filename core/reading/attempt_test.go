@@ -11,7 +11,7 @@ import (
 
 func read(t *testing.T, sources ...reading.Source) *reading.Timeline {
 	t.Helper()
-	timeline, err := load(t).Reader.Read(context.Background(), sources, anchor, nil)
+	timeline, err := load(t).Reader.Read(context.Background(), sources, reading.Anchor{Now: anchor}, nil)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -29,6 +29,13 @@ type Dialect struct {
 	// Grave lists texts by which a record matters whatever its words say, such
 	// as a level.
 	Grave []string `yaml:"grave"`
+	// Starts and Carry are for logs whose records have a line for each field:
+	// the literal text with which a record starts, and the prefixes of the
+	// lines that hold time, component, level and text.
+	Starts string            `yaml:"starts"`
+	Carry  map[string]string `yaml:"carry"`
+	// State is set for a file that tells of a state and not of events.
+	State *StateForm `yaml:"state"`
 	// Whole says that a file of this dialect is one attempt, with no record
 	// that opens or closes it.
 	Whole   bool     `yaml:"whole"`
@@ -42,7 +49,7 @@ type Dialect struct {
 
 // A TimeForm says how a time is written.
 type TimeForm struct {
-	Layout string `yaml:"layout"` // as Go's package time writes it; or "unix", "unix-us" for seconds or microseconds since 1970, "uptime" for seconds since the start
+	Layout string `yaml:"layout"` // as Go's package time writes it; or "unix", "unix-us" for seconds or microseconds since 1970
 	Zone   string `yaml:"zone"`   // "utc", or "local" when the log does not say
 }
 
@@ -76,12 +83,19 @@ type Sample struct {
 	Mark   Mark   `yaml:"mark"`
 	Object string `yaml:"object"`
 	Time   string `yaml:"time"` // RFC 3339
+	// Tells is what the last record of a file of state tells, by group.
+	Tells map[string]string `yaml:"tells"`
 }
 
 // minLiteral keeps rules from being tried on nearly every line.
 const minLiteral = 3
 
 func (d *Dialect) compile() error {
+	if d.State != nil {
+		if err := d.State.compile(); err != nil {
+			return fmt.Errorf("dialect %s: %w", d.ID, err)
+		}
+	}
 	for i := range d.Rules {
 		r := &d.Rules[i]
 		var err error
@@ -164,6 +178,8 @@ func (d *Dialect) fill(e *Event, group, value string) {
 	switch group {
 	case "time":
 		e.Time = d.Time.parse(value)
+	case "uptime":
+		e.uptime, _ = strconv.ParseFloat(value, 64) // digits and a point, by the pattern
 	case "component":
 		e.Component = value
 	case "text":
@@ -191,6 +207,9 @@ func (d *Dialect) split(e *Event) bool {
 	if len(d.Fields) > 0 {
 		return d.splitObject(e)
 	}
+	if len(d.Carry) > 0 {
+		return d.splitField(e)
+	}
 	if d.record == nil {
 		return false
 	}
@@ -202,6 +221,29 @@ func (d *Dialect) split(e *Event) bool {
 		d.fill(e, name, m[g])
 	}
 	return true
+}
+
+// splitField reads one line of a record that has a line for each field. A text
+// of several lines follows its length in eight bytes, as the journal's export
+// format has it.
+func (d *Dialect) splitField(e *Event) bool {
+	if d.Starts != "" && strings.HasPrefix(e.Text, d.Starts) {
+		e.carried = [2]string{"start", ""}
+		return true
+	}
+	for group, prefix := range d.Carry {
+		value, ok := strings.CutPrefix(e.Text, prefix)
+		switch {
+		case !ok:
+		case group == "text":
+			e.body = value
+			return true
+		default:
+			e.carried = [2]string{group, value}
+			return true
+		}
+	}
+	return false
 }
 
 func (d *Dialect) splitObject(e *Event) bool {

@@ -3,7 +3,7 @@
 // event, the first of the chain that made it fail.
 //
 //	reader, err := reading.NewReader(dialects, lexicon, watch)
-//	timeline, err := reader.Read(ctx, sources, nil)
+//	timeline, err := reader.Read(ctx, sources, reading.Anchor{Now: now}, nil)
 //	for _, a := range timeline.Attempts {
 //		fmt.Println(a.Kind, a.Outcome, a.Decisive)
 //	}

@@ -26,6 +26,7 @@ const (
 	Fails     Mark = "fails"     // an operation is declared failed
 	Follows   Mark = "follows"   // a failure that says itself that it follows from another
 	Verdict   Mark = "verdict"   // the attempt is declared failed
+	Jump      Mark = "jump"      // the clock was set between two records
 )
 
 // A Place is where in the evidence something stands.
@@ -51,9 +52,13 @@ type Event struct {
 	State     string    `json:"state,omitempty"`
 	Text      string    `json:"text"`
 	Harmless  bool      `json:"harmless,omitempty"` // seen on healthy machines too
+	Usual     bool      `json:"usual,omitempty"`    // stands in attempts that succeeded too
 	Hits      []string  `json:"hits,omitempty"`     // watched patterns that it matches
 
-	body string // Text without time and component, if the dialect tells them apart
+	uptime  float64   // seconds since the machine's start, if the record tells
+	carried [2]string // a field of the record that this line is part of, and its value
+	own     bool      // it matters by itself, whatever the fields of its record say
+	body    string    // Text without time and component, if the dialect tells them apart
 }
 
 // said is what the record says, without when and who.
@@ -65,4 +70,4 @@ func (e Event) said() string {
 }
 
 // Sounds reports whether the event, by its words, is a failure.
-func (e Event) Sounds() bool { return e.Level == Error && !e.Harmless }
+func (e Event) Sounds() bool { return e.Level == Error && !e.Harmless && !e.Usual }

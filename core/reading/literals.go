@@ -205,6 +205,12 @@ func newFinder(lexicon *Lexicon, d *Dialect, watch [][]string) *finder {
 	add(meaning{Error, -1, -1}, lexicon.Errors...)
 	add(meaning{Warning, -1, -1}, lexicon.Warnings...)
 	add(meaning{Warning, -1, -1}, d.Grave...)
+	if d.Starts != "" {
+		add(meaning{Info, fieldLine, -1}, d.Starts)
+	}
+	for _, prefix := range d.Carry {
+		add(meaning{Info, fieldLine, -1}, prefix)
+	}
 	for i, r := range d.Rules {
 		add(meaning{Info, i, -1}, r.literals...)
 	}
@@ -215,20 +221,28 @@ func newFinder(lexicon *Lexicon, d *Dialect, watch [][]string) *finder {
 	return f
 }
 
+// fieldLine stands in a meaning for a line that holds a field of a record.
+const fieldLine = 1 << 20
+
 // A sighting is what a finder saw in a text.
 type sighting struct {
 	level   Level
 	rules   []int // to be tried, in their order
 	watched []int
+	field   bool // it holds a field of a record of several lines
 }
 
-func (s sighting) nothing() bool { return s.level == Info && len(s.rules)+len(s.watched) == 0 }
+func (s sighting) nothing() bool {
+	return s.level == Info && len(s.rules)+len(s.watched) == 0 && !s.field
+}
 
 func (f *finder) sight(text string) sighting {
 	s := sighting{level: Info}
 	f.each(text, func(id, from, to int) bool {
 		m := f.means[id]
 		switch {
+		case m.rule == fieldLine:
+			s.field = true
 		case m.rule >= 0 && !slices.Contains(s.rules, m.rule):
 			s.rules = append(s.rules, m.rule)
 		case m.watched >= 0 && !slices.Contains(s.watched, m.watched):

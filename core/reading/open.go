@@ -1,6 +1,7 @@
 package reading
 
 import (
+	"bufio"
 	"bytes"
 	"compress/bzip2"
 	"fmt"
@@ -8,15 +9,16 @@ import (
 
 	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
+	"github.com/pierrec/lz4/v4"
 	"github.com/ulikunitz/xz"
 )
 
 // headSize is how much of a log is looked at to tell its dialect, in bytes.
 const headSize = 16 << 10
 
-// openPlain opens a log and takes its compression away, which is recognised
+// OpenPlain opens a log and takes its compression away, which is recognised
 // by its first bytes and not by its name.
-func openPlain(src Source) (io.ReadCloser, error) {
+func OpenPlain(src Source) (io.ReadCloser, error) {
 	raw, err := src.Open()
 	if err != nil {
 		return nil, err
@@ -26,6 +28,7 @@ func openPlain(src Source) (io.ReadCloser, error) {
 		return nil, fmt.Errorf("%s: %w", src.Name, err)
 	}
 	var plain io.Reader = in
+	in = bufio.NewReaderSize(in, 64<<10) // some of the decoders take single bytes
 	switch {
 	case bytes.HasPrefix(head, []byte{0x1f, 0x8b}):
 		plain, err = gzip.NewReader(in)
@@ -33,6 +36,8 @@ func openPlain(src Source) (io.ReadCloser, error) {
 		plain = bzip2.NewReader(in)
 	case bytes.HasPrefix(head, []byte("\xfd7zXZ\x00")):
 		plain, err = xz.NewReader(in)
+	case bytes.HasPrefix(head, []byte{0x04, 0x22, 0x4d, 0x18}):
+		plain = lz4.NewReader(in)
 	case bytes.HasPrefix(head, []byte{0x28, 0xb5, 0x2f, 0xfd}):
 		var z *zstd.Decoder
 		if z, err = zstd.NewReader(in, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(16<<20)); err == nil {

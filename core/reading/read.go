@@ -81,10 +81,14 @@ type FileReport struct {
 
 // A Timeline is what a set of logs says.
 type Timeline struct {
-	Files    []FileReport `json:"files"`
-	Attempts []*Attempt   `json:"attempts"` // the latest last
-	Loose    []Event      `json:"loose"`    // events that matter and belong to no attempt
-	Harmless int          `json:"harmless"` // events set apart because healthy machines show them too
+	Files    []FileReport  `json:"files"`
+	Attempts []*Attempt    `json:"attempts"` // the latest last
+	Loose    []Event       `json:"loose"`    // events that matter and belong to no attempt
+	Harmless int           `json:"harmless"` // events set apart because healthy machines show them too
+	Usual    int           `json:"usual"`    // events that weigh nothing because attempts that succeeded show them too
+	Shifts   []Shift       `json:"shifts"`   // logs whose times were moved to agree with another's
+	Jumps    []Event       `json:"jumps"`    // where a clock was set
+	State    []StateRecord `json:"state"`    // what files beside the logs tell of the machine's state
 }
 
 // Progress is told how many bytes of all sources have been read.
@@ -94,10 +98,10 @@ type Progress func(bytes int64)
 // events for a moment.
 const maxEvents = 20_000
 
-// Read reads all sources. Times that were written without a year are taken as
-// the last ones before anchor, which may be zero. A source that cannot be read is reported in its
-// FileReport and does not stop the others; only a cancelled context does.
-func (r *Reader) Read(ctx context.Context, sources []Source, anchor time.Time, progress Progress) (*Timeline, error) {
+// Read reads all sources. The anchor may be zero. A source that cannot be read
+// is reported in its FileReport and does not stop the others; only a cancelled
+// context does.
+func (r *Reader) Read(ctx context.Context, sources []Source, anchor Anchor, progress Progress) (*Timeline, error) {
 	t := &Timeline{}
 	var streams []stream
 	var before int64
@@ -105,13 +109,14 @@ func (r *Reader) Read(ctx context.Context, sources []Source, anchor time.Time, p
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
-		s, report := r.readOne(ctx, src, anchor, func(n int64) {
+		s, report := r.readOne(ctx, src, anchor.Now, func(n int64) {
 			if progress != nil {
 				progress(before + n)
 			}
 		})
 		before += report.Size
 		t.Files = append(t.Files, report)
+		t.State = append(t.State, s.state...)
 		streams = append(streams, s)
 		for _, e := range s.events {
 			if e.Harmless {
@@ -119,7 +124,12 @@ func (r *Reader) Read(ctx context.Context, sources []Source, anchor time.Time, p
 			}
 		}
 	}
+	t.Shifts = align(streams, anchor)
+	for i := range streams {
+		t.Jumps = append(t.Jumps, r.jumps(&streams[i])...)
+	}
 	t.Attempts, t.Loose = attempts(streams)
+	t.Usual = learn(t.Attempts)
 	for _, a := range t.Attempts {
 		a.decide()
 	}
@@ -156,11 +166,12 @@ func rotation(name string) (base string, number int) {
 type stream struct {
 	dialect *Dialect
 	events  []Event
+	state   []StateRecord
 }
 
 func (r *Reader) readOne(ctx context.Context, src Source, anchor time.Time, progress Progress) (stream, FileReport) {
 	report := FileReport{Name: src.Name}
-	body, err := openPlain(src)
+	body, err := OpenPlain(src)
 	if err != nil {
 		report.Problem, report.Dialect = err.Error(), r.plain.ID
 		return stream{dialect: r.plain}, report
@@ -173,9 +184,18 @@ func (r *Reader) readOne(ctx context.Context, src Source, anchor time.Time, prog
 	d := r.dialectOf(src.Name, head)
 	report.Dialect = d.ID
 	s := stream{dialect: d}
-	e := &assembler{reader: r, stream: &s, file: src.Name}
 	counted := &meter{r: in}
+	if d.State != nil {
+		s.state, report.Lines, err = d.State.read(ctx, src.Name, counted)
+		report.Size, report.Kept = counted.n, len(s.state)
+		if err != nil {
+			report.Problem = err.Error()
+		}
+		return s, report
+	}
+	e := &assembler{reader: r, stream: &s, file: src.Name, fields: map[string]string{}}
 	report.Lines, report.Cut, err = scanLines(ctx, counted, r.finders[d.ID]().literals, func(text []byte) (Event, *Rule, bool) { return r.look(d, anchor, text) }, e.take)
+	e.endRecord()
 	if err != nil {
 		report.Problem = err.Error()
 	}
@@ -195,6 +215,12 @@ func (r *Reader) dialectOf(name string, head []byte) *Dialect {
 	best, most := r.plain, 0
 	lines := strings.Split(string(head), "\n")
 	for _, d := range r.dialects {
+		if d.State != nil {
+			if d.State.knows(lines) {
+				return d
+			}
+			continue
+		}
 		known := 0
 		for _, l := range lines {
 			e := Event{Text: clean([]byte(l))}
@@ -214,8 +240,10 @@ type assembler struct {
 	reader *Reader
 	stream *stream
 	file   string
-	reason bool // the next line may tell the reason of the last event
-	left   int  // events that had to be left out
+	fields map[string]string // of the record that is being read, for dialects with a line for each
+	record int               // where its events begin
+	reason bool              // the next line may tell the reason of the last event
+	left   int               // events that had to be left out
 }
 
 func (a *assembler) take(l line) {
@@ -232,12 +260,45 @@ func (a *assembler) take(l line) {
 	if !l.hit {
 		return
 	}
+	if group := l.event.carried[0]; group != "" {
+		if group == "start" {
+			a.endRecord()
+		} else {
+			a.fields[group] = l.event.carried[1]
+		}
+		return
+	}
 	l.event.Place = Place{File: a.file, Line: l.number, Offset: l.offset, Length: l.length}
 	a.reason = l.rule != nil && l.rule.Reason
 	a.stream.events = append(events, l.event)
 	if len(a.stream.events) == 2*maxEvents {
 		a.thin()
 	}
+}
+
+// endRecord gives the events of a record the fields that stood on lines of
+// their own, and forgets those that matter neither by their words nor by them.
+func (a *assembler) endRecord() {
+	d := a.stream.dialect
+	if len(d.Carry) == 0 {
+		return
+	}
+	kept := a.stream.events[:min(a.record, len(a.stream.events))]
+	for _, e := range a.stream.events[len(kept):] {
+		level := e.Level
+		for group, value := range a.fields {
+			d.fill(&e, group, value)
+		}
+		if level == Error || level == Warning && e.Level == Info {
+			e.Level = level
+		}
+		if e.own || e.Level != Info {
+			kept = append(kept, e)
+		}
+	}
+	a.stream.events = kept
+	a.record = len(kept)
+	clear(a.fields)
 }
 
 // thin keeps the first and the last events, and of those between them what
@@ -266,7 +327,12 @@ func (r *Reader) look(d *Dialect, anchor time.Time, text []byte) (e Event, rule 
 	if seen.nothing() { // most lines that hold a literal: a word inside a name
 		return e, nil, false
 	}
-	d.split(&e)
+	if len(d.Carry) > 0 && len(text) > 8 && text[7] == 0 { // a length before a text of several lines
+		e.Text = strings.TrimRight(clean(text[8:]), " \t")
+	}
+	if d.split(&e) && e.carried[0] != "" {
+		return e, nil, true
+	}
 	level := e.Level
 	e.Level = Info
 	if seen.level != Info {
@@ -278,7 +344,8 @@ func (r *Reader) look(d *Dialect, anchor time.Time, text []byte) (e Event, rule 
 	rule = d.apply(&e, seen.rules)
 	e.Time = inYear(e.Time, anchor)
 	e.Hits = r.matched(seen.watched, e.Text)
-	return e, rule, rule != nil || e.Level != Info || len(e.Hits) > 0
+	e.own = rule != nil || e.Level != Info || len(e.Hits) > 0
+	return e, rule, e.own || len(d.Carry) > 0 && e.body != ""
 }
 
 // hits lists the watched patterns that a text matches.

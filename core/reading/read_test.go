@@ -59,7 +59,7 @@ func text(name, body string) reading.Source {
 }
 
 func TestReadFindsTheDecisiveEventOfARealUpdate(t *testing.T) {
-	timeline, err := load(t).Reader.Read(context.Background(), folder(t, captured+"/full-boot-volume"), anchor, nil)
+	timeline, err := load(t).Reader.Read(context.Background(), folder(t, captured+"/full-boot-volume"), reading.Anchor{Now: anchor}, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -125,9 +125,13 @@ func TestDialectSamples(t *testing.T) {
 			if len(d.Files) > 0 {
 				name = strings.ReplaceAll(d.Files[0], "*", "x")
 			}
-			timeline, err := k.Reader.Read(context.Background(), []reading.Source{text(name, s.Line+"\n")}, anchor, nil)
+			timeline, err := k.Reader.Read(context.Background(), []reading.Source{text(name, s.Line+"\n")}, reading.Anchor{Now: anchor}, nil)
 			if err != nil {
 				t.Fatal(err)
+			}
+			if d.State != nil {
+				checkState(t, d.ID, timeline, s.Tells)
+				continue
 			}
 			events := timeline.Loose
 			for _, a := range timeline.Attempts {
@@ -137,6 +141,19 @@ func TestDialectSamples(t *testing.T) {
 				s.Time != "" && events[0].Time.Format("2006-01-02T15:04:05Z07:00") != s.Time {
 				t.Errorf("%s: %q: taken for %s: %+v", d.ID, s.Line, timeline.Files[0].Dialect, events)
 			}
+		}
+	}
+}
+
+func checkState(t *testing.T, id string, timeline *reading.Timeline, want map[string]string) {
+	t.Helper()
+	if timeline.Files[0].Dialect != id || len(timeline.State) == 0 || len(want) == 0 {
+		t.Fatalf("%s: taken for %s: %+v", id, timeline.Files[0].Dialect, timeline.State)
+	}
+	got := timeline.State[len(timeline.State)-1].Fields
+	for name, value := range want {
+		if got[name] != value {
+			t.Errorf("%s: %s is %q, want %q", id, name, got[name], value)
 		}
 	}
 }
@@ -151,7 +168,7 @@ func TestReadKeepsLineNumbersAcrossChunks(t *testing.T) {
 			b.WriteString("all is well on this quiet line\n")
 		}
 	}
-	timeline, err := load(t).Reader.Read(context.Background(), []reading.Source{text("any.txt", b.String())}, anchor, nil)
+	timeline, err := load(t).Reader.Read(context.Background(), []reading.Source{text("any.txt", b.String())}, reading.Anchor{Now: anchor}, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -167,7 +184,7 @@ func TestReadKeepsLineNumbersAcrossChunks(t *testing.T) {
 
 func TestWordsInsideNamesSayNothing(t *testing.T) {
 	body := "Setting up libgpg-error0 (1.46-1) ...\nUnpacking liberror-perl (0.17) ...\nmounted with errors=remount-ro\n0 errors, 0 failed\nan error: no\n"
-	timeline, err := load(t).Reader.Read(context.Background(), []reading.Source{text("console.txt", body)}, anchor, nil)
+	timeline, err := load(t).Reader.Read(context.Background(), []reading.Source{text("console.txt", body)}, reading.Anchor{Now: anchor}, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -195,7 +212,7 @@ func FuzzRead(f *testing.F) {
 		f.Fatal(err)
 	}
 	f.Fuzz(func(t *testing.T, name string, raw []byte) {
-		timeline, err := k.Reader.Read(context.Background(), []reading.Source{text(name, string(raw))}, anchor, nil)
+		timeline, err := k.Reader.Read(context.Background(), []reading.Source{text(name, string(raw))}, reading.Anchor{Now: anchor}, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -228,7 +245,7 @@ func TestEncodingsAreRead(t *testing.T) {
 		"colours":  strings.Replace(body, "error:", "\x1b[1;31mer\x1b[0mror:", 1),
 		"progress": strings.Replace(body, "München", "10%\r20%\r                \rMünchen", 1),
 	} {
-		timeline, err := load(t).Reader.Read(context.Background(), []reading.Source{text("any.txt", raw)}, anchor, nil)
+		timeline, err := load(t).Reader.Read(context.Background(), []reading.Source{text("any.txt", raw)}, reading.Anchor{Now: anchor}, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -249,7 +266,7 @@ func TestCompressedLogsAreReadWhateverTheirName(t *testing.T) {
 		if err != nil {
 			t.Fatalf("%s: %v", tool, err)
 		}
-		timeline, err := load(t).Reader.Read(context.Background(), []reading.Source{text("log-of-"+tool, string(raw)), text("cut-off", string(raw[:len(raw)-6]))}, anchor, nil)
+		timeline, err := load(t).Reader.Read(context.Background(), []reading.Source{text("log-of-"+tool, string(raw)), text("cut-off", string(raw[:len(raw)-6]))}, reading.Anchor{Now: anchor}, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -263,7 +280,7 @@ func TestCompressedLogsAreReadWhateverTheirName(t *testing.T) {
 
 func TestAYearIsFoundForTimesThatHaveNone(t *testing.T) {
 	body := "Dec 31 23:59:59 gannet-1 kernel: [    1.000000] a: error\nNov 23 08:00:00 gannet-1 sshd[1]: b: error\n"
-	timeline, err := load(t).Reader.Read(context.Background(), []reading.Source{text("syslog", body)}, anchor, nil)
+	timeline, err := load(t).Reader.Read(context.Background(), []reading.Source{text("syslog", body)}, reading.Anchor{Now: anchor}, nil)
 	if err != nil {
 		t.Fatal(err)
 	}

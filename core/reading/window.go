@@ -18,7 +18,7 @@ type WindowLine struct {
 // decoded and cleaned as they were when events were made of them. Lines beyond
 // the end are left out.
 func Window(ctx context.Context, src Source, from, to int) (lines []WindowLine, err error) {
-	body, err := openPlain(src)
+	body, err := OpenPlain(src)
 	if err != nil {
 		return nil, err
 	}

@@ -1,0 +1,311 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/text"
+	"github.com/urfave/cli/v3"
+
+	"diorthos/core/bag"
+	"diorthos/core/knowledge"
+	"diorthos/core/readiness"
+	"diorthos/core/reading"
+	"diorthos/host"
+	"diorthos/platform/debian"
+)
+
+func readyCommand() *cli.Command {
+	return &cli.Command{
+		Name: "ready", Usage: "judge whether a machine is fit for a release, an update or a medium",
+		Description: "Measures the running machine, or what --image, --root or --bag holds, against a release: each requirement with\nwhat is required, what was measured and how a number came about. Exit status 1 if the machine is unfit.\n\n" +
+			"Examples:\n   diorthos ready --live --for debian-13\n   diorthos ready --bag kestrel.bag.tar.gz --recommend\n   diorthos ready --root /mnt --for debian-13 --index Packages.xz --needs skerrow-crew\n   diorthos ready --live --update skerrow-berth_1.4_all.deb",
+		Flags: append(lookFlags(),
+			&cli.StringFlag{Name: "bag", Usage: "a `BAG` that was gathered"},
+			&cli.StringFlag{Name: "for", Usage: "the `RELEASE` to go to, such as debian-13"},
+			&cli.BoolFlag{Name: "recommend", Usage: "say which release to go to, and why not to the others"},
+			&cli.StringSliceFlag{Name: "index", Usage: "`FILE` with the release's packages (Packages, also compressed); once more for each further one"},
+			&cli.StringSliceFlag{Name: "needs", Usage: "a `PACKAGE` that the user cannot do without"},
+			&cli.StringFlag{Name: "update", Usage: "a package `FILE` that is to be installed"},
+			&cli.StringFlag{Name: "firmware", Usage: "the machine's firmware `MODE`, uefi or bios, where it cannot be measured"},
+			jsonFlag(),
+		),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if _, err := args(c); err != nil {
+				return err
+			}
+			k, err := loadKnowledge()
+			if err != nil {
+				return err
+			}
+			facts, err := factsFor(ctx, c)
+			if err != nil {
+				return err
+			}
+			switch {
+			case c.IsSet("update"):
+				return readyForUpdate(c, facts)
+			case c.Bool("recommend"):
+				return recommend(c, facts, k)
+			case c.IsSet("for"):
+				return readyFor(c, facts, k)
+			}
+			return usage(c, errors.New("say what for: --for RELEASE, --recommend or --update FILE"))
+		},
+	}
+}
+
+// factsFor takes the facts of whatever the flags name.
+func factsFor(ctx context.Context, c *cli.Command) (*bag.Facts, error) {
+	facts, err := lookOrOpen(ctx, c)
+	if err != nil {
+		return nil, err
+	}
+	if mode := c.String("firmware"); mode != "" {
+		if mode != "uefi" && mode != "bios" {
+			return nil, usage(c, fmt.Errorf("--firmware %q: want uefi or bios", mode))
+		}
+		facts.Firmware = &bag.Firmware{Mode: mode}
+	}
+	return facts, nil
+}
+
+func lookOrOpen(ctx context.Context, c *cli.Command) (*bag.Facts, error) {
+	path := c.String("bag")
+	if path == "" {
+		l, err := host.Look(host.GatherOptions{Image: c.String("image"), Root: c.String("root"), Live: c.Bool("live"), SectorSize: c.Int("sector-size"), Platforms: platforms(), Now: time.Now()})
+		if err != nil {
+			return nil, err
+		}
+		l.Close()
+		return l.Facts, nil
+	}
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = f.Close() }()
+	info, err := bag.Read(ctx, f, bag.DefaultLimits, nil)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	return info.Facts, nil
+}
+
+func question(c *cli.Command, facts *bag.Facts) readiness.Question {
+	return readiness.Question{Facts: facts, Needed: c.StringSlice("needs"), Now: time.Now()}
+}
+
+func readyFor(c *cli.Command, facts *bag.Facts, k *knowledge.Knowledge) error {
+	release, err := findRelease(k, c.String("for"))
+	if err != nil {
+		return err
+	}
+	q := question(c, facts)
+	q.Release = release
+	if q.Plan, err = plan(c, facts, release); err != nil {
+		return err
+	}
+	report, err := readiness.Judge(q)
+	if err != nil {
+		return err
+	}
+	done, err := put(c, report)
+	if !done {
+		p := newPage(c)
+		p.line("%s for %s: %s", p.strong(facts.Machine.Name), report.Title, p.word(report.Verdict))
+		showVerdicts(p, report.Verdicts)
+		showPlan(p, report.Plan)
+		p.line("%s", p.faint("Required by: "+report.Source))
+	}
+	return unfit(report.Verdict, err)
+}
+
+func unfit(w readiness.Word, err error) error {
+	if err == nil && w == readiness.Unfit {
+		return errFound
+	}
+	return err
+}
+
+func findRelease(k *knowledge.Knowledge, id string) (*knowledge.Release, error) {
+	var known []string
+	for _, r := range k.Releases {
+		if r.ID == id || r.Codename == id {
+			return r, nil
+		}
+		known = append(known, r.ID)
+	}
+	return nil, fmt.Errorf("no release is called %q; known are %s", id, strings.Join(known, ", "))
+}
+
+// plan computes the upgrade from the index files given, or from the lists that
+// the machine itself has of that release. Without any there is no plan.
+func plan(c *cli.Command, facts *bag.Facts, release *knowledge.Release) (*readiness.Plan, error) {
+	sys := facts.Installed
+	if sys == nil || sys.Family != release.Family || sys.Version == release.Version {
+		return nil, nil //nolint:nilnil // nothing to compute
+	}
+	files := c.StringSlice("index")
+	if len(files) == 0 {
+		files = ownLists(c, release)
+	}
+	if len(files) == 0 {
+		return nil, nil //nolint:nilnil // nothing to compute from
+	}
+	var opened []io.Reader
+	var names []string
+	for _, name := range files {
+		plain, err := reading.OpenPlain(reading.Source{Name: name, Open: func() (io.ReadCloser, error) { return os.Open(name) }})
+		if err != nil {
+			return nil, err
+		}
+		defer func() { _ = plain.Close() }()
+		opened, names = append(opened, plain), append(names, filepath.Base(name))
+	}
+	index, err := debian.ReadIndex(sys.Architecture, opened...)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", strings.Join(names, ", "), err)
+	}
+	return index.Plan(sys, strings.Join(names, ", ")), nil
+}
+
+// ownLists finds the lists of a release that the machine has fetched.
+func ownLists(c *cli.Command, release *knowledge.Release) []string {
+	root := c.String("root")
+	if c.Bool("live") {
+		root = "/"
+	}
+	if root == "" {
+		return nil
+	}
+	var found []string
+	for _, name := range []string{release.Codename, release.Codename + "-updates", release.Codename + "-security"} {
+		list, _ := filepath.Glob(filepath.Join(root, "var/lib/apt/lists", "*_dists_"+name+"_*_Packages*")) // the pattern is right
+		found = append(found, list...)
+	}
+	slices.Sort(found)
+	return found
+}
+
+func recommend(c *cli.Command, facts *bag.Facts, k *knowledge.Knowledge) error {
+	var failed error
+	choices, err := readiness.Recommend(question(c, facts), k.Releases, func(r *knowledge.Release) *readiness.Plan {
+		p, err := plan(c, facts, r)
+		failed = errors.Join(failed, err)
+		return p
+	})
+	if err = errors.Join(err, failed); err != nil {
+		return err
+	}
+	picked := slices.ContainsFunc(choices, func(x readiness.Choice) bool { return x.Picked })
+	done, err := put(c, choices)
+	if !done {
+		p := newPage(c)
+		installed := "no system that is known"
+		if facts.Installed != nil {
+			installed = facts.Installed.Name
+		}
+		p.line("%s has %s.", p.strong(facts.Machine.Name), installed)
+		var rows [][]string
+		for _, x := range choices {
+			mark := map[bool]string{true: p.good(markGood + " go to"), false: p.faint("  not")}[x.Picked]
+			rows = append(rows, []string{mark, x.Report.Title, x.Why})
+		}
+		p.table([]string{"", "RELEASE", "WHY"}, rows)
+		if !picked {
+			p.line("%s No known release can be gone to.", p.bad(markBroken))
+		}
+	}
+	if err == nil && !picked {
+		return errFound
+	}
+	return err
+}
+
+func readyForUpdate(c *cli.Command, facts *bag.Facts) error {
+	if facts.Installed == nil {
+		return errors.New("ready: no installed system is known to hold the update against")
+	}
+	f, err := os.Open(c.String("update"))
+	if err != nil {
+		return err
+	}
+	defer func() { _ = f.Close() }()
+	pkg, err := debian.ReadPackage(f)
+	if err != nil {
+		return fmt.Errorf("%s: %w", c.String("update"), err)
+	}
+	list := append([]readiness.Verdict{readiness.Applicable(facts.Installed, pkg, debian.CompareVersions)}, readiness.General(question(c, facts))...)
+	done, err := put(c, list)
+	if !done {
+		p := newPage(c)
+		p.line("%s on %s", p.strong(pkg.Name+" "+pkg.Version+" "+pkg.Architecture), facts.Machine.Name)
+		showVerdicts(p, list)
+	}
+	return unfit(list[0].Verdict, err)
+}
+
+func (p *page) word(w readiness.Word) string {
+	switch w {
+	case readiness.Unfit:
+		return p.bad(markBroken + " unfit")
+	case readiness.Fit:
+		return p.good(markGood + " fit")
+	case readiness.Unknown:
+		return p.faint("? unknown")
+	}
+	return p.paint(text.Colors{text.FgYellow}, markOdd+" doubtful")
+}
+
+func showVerdicts(p *page, list []readiness.Verdict) {
+	var rows [][]string
+	for _, v := range list {
+		rows = append(rows, []string{p.word(v.Verdict), v.Title, v.Required, v.Measured})
+	}
+	p.table([]string{"", "WHAT", "REQUIRED", "MEASURED"}, rows)
+	for _, v := range list {
+		if len(v.Sum) > 0 {
+			p.line("%s, %s:", v.Title, v.Required)
+			for _, t := range v.Sum {
+				p.line("  %12s  %s", size(t.Bytes), t.What)
+			}
+		}
+	}
+	for _, v := range list {
+		if v.Do != "" {
+			p.hang(v.Title+": ", v.Do)
+		}
+	}
+}
+
+func showPlan(p *page, plan *readiness.Plan) {
+	if plan == nil {
+		return
+	}
+	p.line("%s to upgrade, %d new, %s to download, from %s", plural(plan.Upgrades, "package", "packages"), plan.New, size(plan.Download), plan.Basis)
+	for _, l := range []struct {
+		lead string
+		list []string
+	}{{"held and staying: ", plan.Held}, {"not in the release: ", plan.Gone}, {"needed and not to be had: ", plan.Missing}} {
+		if len(l.list) > 0 {
+			p.hang(l.lead, shortened(l.list, 12))
+		}
+	}
+}
+
+// shortened lists the first few and says how many more there are.
+func shortened(list []string, n int) string {
+	text := strings.Join(list[:min(len(list), n)], ", ")
+	if len(list) > n {
+		text += fmt.Sprintf(" and %d more", len(list)-n)
+	}
+	return text
+}

@@ -1,0 +1,112 @@
+package diagnosis
+
+import (
+	"cmp"
+	"math"
+	"slices"
+
+	"diorthos/core/bag"
+	"diorthos/core/knowledge"
+	"diorthos/core/reading"
+)
+
+// A Settling is a check that has not been made and would tell the causes
+// apart, with what each answer would mean.
+type Settling struct {
+	Check   string     `json:"check"`
+	Title   string     `json:"title"`
+	Do      string     `json:"do"`
+	Minutes int        `json:"minutes"`
+	Gain    float64    `json:"gain"` // the uncertainty that it is expected to take away, in bits
+	Answers []Prospect `json:"answers"`
+}
+
+// A Prospect is an answer with what would be thought then.
+type Prospect struct {
+	Says        string  `json:"says"`
+	Chance      float64 `json:"chance"`      // how likely the answer is
+	Cause       string  `json:"cause"`       // the likeliest cause then
+	Probability float64 `json:"probability"` // of that cause then
+}
+
+// worthwhile is the gain below which a check is not proposed, in bits.
+const worthwhile = 0.02
+
+// Settle ranks the checks that have not been made by the information that they
+// are expected to give: the entropy of the findings less the mean entropy
+// after the answer (Lindley, 1956).
+func Settle(findings []Finding, timeline *reading.Timeline, facts *bag.Facts, k *knowledge.Knowledge) ([]Settling, error) {
+	asked, err := facts.AsMap()
+	if err != nil {
+		return nil, err
+	}
+	list := []Settling{}
+	for _, explains := range []string{knowledge.ExplainsStart, knowledge.ExplainsAttempt} {
+		var among []Finding
+		for _, f := range findings {
+			if f.Explains == explains {
+				among = append(among, f)
+			}
+		}
+		for _, c := range k.Checks {
+			if c.Known(asked) || c.Seen != "" && len(quotes(timeline, knowledge.Anywhere, c.WatchID())) > 0 {
+				continue
+			}
+			if s := settling(c, among); s.Gain >= worthwhile {
+				list = append(list, s)
+			}
+		}
+	}
+	slices.SortStableFunc(list, func(a, b Settling) int { return cmp.Compare(b.Gain, a.Gain) })
+	return list, nil
+}
+
+func settling(c *knowledge.Check, among []Finding) Settling {
+	s := Settling{Check: c.ID, Title: c.Title, Do: c.Do, Minutes: c.Minutes}
+	before := make([]float64, len(among))
+	total := 0.0
+	for i, f := range among {
+		before[i] = f.Probability
+		total += f.Probability
+	}
+	if total == 0 {
+		return s
+	}
+	for i := range before {
+		before[i] /= total
+	}
+	gain := entropy(before)
+	for a, answer := range c.Answers {
+		after := make([]float64, len(among))
+		chance := 0.0
+		for i, f := range among {
+			after[i] = before[i] * c.Given(a, f.Cause)
+			chance += after[i]
+		}
+		if chance == 0 {
+			continue
+		}
+		best := 0
+		for i := range after {
+			after[i] /= chance
+			if after[i] > after[best] {
+				best = i
+			}
+		}
+		gain -= chance * entropy(after)
+		s.Answers = append(s.Answers, Prospect{Says: answer.Says, Chance: round(chance), Cause: among[best].Title, Probability: round(after[best])})
+	}
+	s.Gain = round(gain)
+	return s
+}
+
+// entropy is in bits.
+func entropy(p []float64) float64 {
+	h := 0.0
+	for _, x := range p {
+		if x > 0 {
+			h -= x * math.Log2(x)
+		}
+	}
+	return h
+}
