@@ -117,6 +117,8 @@ func showCase(p *page, d *client.CaseDetail) {
 	showTried(p, d.Docket)
 	showBroke(p, d.Docket)
 	showWhy(p, d.Docket)
+	showSettle(p, d.Docket)
+	showFit(p, d.Docket)
 	showToDo(p, d)
 	for _, disk := range d.Docket.Disks {
 		p.head("Disk")

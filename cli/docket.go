@@ -85,6 +85,10 @@ func showBroke(p *page, d *docket.Docket) {
 	p.line("  %s", p.strong(strings.TrimSpace(b.Stage+" "+b.Object)))
 	p.hang("  decisive  ", at(&b.Decisive.Place))
 	p.quote(b.Decisive.Text)
+	if b.Decisive.Means != "" {
+		p.line("  means")
+		p.quote(b.Decisive.Means)
+	}
 	p.hang("  because   ", b.Why)
 	if len(b.Chain) > 1 {
 		p.line("  then      %s", plural(len(b.Chain)-1, "record followed from it", "records followed from it"))
@@ -122,6 +126,34 @@ func showWhy(p *page, d *docket.Docket) {
 	}
 }
 
+// showSettle lists what to look at, the most telling first.
+func showSettle(p *page, d *docket.Docket) {
+	if len(d.Settle) == 0 {
+		return
+	}
+	p.head("What would settle it")
+	for _, s := range d.Settle[:min(len(d.Settle), 3)] {
+		p.line("  %s  %s", p.strong(s.Title), p.faint(fmt.Sprintf("%d min, %.2f bits", s.Minutes, s.Gain)))
+		p.hang("        ", s.Do)
+		for _, a := range s.Answers {
+			p.hang(fmt.Sprintf("        %s %-5s", markNone, percent(a.Chance)), fmt.Sprintf("%s: then %s, %s", a.Says, a.Cause, percent(a.Probability)))
+		}
+	}
+}
+
+// showFit says in one line for each release whether the machine is fit.
+func showFit(p *page, d *docket.Docket) {
+	if len(d.Ready) == 0 {
+		return
+	}
+	p.head("Fit for")
+	var rows [][]string
+	for _, c := range d.Ready {
+		rows = append(rows, []string{p.word(c.Report.Verdict), c.Report.Title, c.Why})
+	}
+	p.table([]string{"", "RELEASE", "WHY"}, rows)
+}
+
 func explains(f diagnosis.Finding) string {
 	if f.Explains == "start" {
 		return "why it does not start"
@@ -136,7 +168,11 @@ func (p *page) evidence(mark, word string, list []diagnosis.Evidence) {
 			p.hang(lead, e.Text)
 			continue
 		}
-		p.hang(lead, at(e.Place)+": "+strings.ReplaceAll(e.Text, "\n", " "))
+		text := e.Text
+		if e.Means != "" {
+			text = e.Means
+		}
+		p.hang(lead, at(e.Place)+": "+strings.ReplaceAll(text, "\n", " "))
 	}
 }
 

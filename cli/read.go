@@ -51,6 +51,7 @@ func readCommand() *cli.Command {
 			showTried(p, d)
 			showBroke(p, d)
 			showWhy(p, d)
+			showSettle(p, d)
 			showFiles(p, d)
 			return failedAttempt(d, nil)
 		},

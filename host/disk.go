@@ -43,6 +43,9 @@ type Platform interface {
 	Mounts(fs.FS) map[string]string
 	// Logs lists the logs of that system on a volume.
 	Logs(fs.FS) []string
+	// Catalogues lists the message catalogues by which those logs can be
+	// understood, when they are not in English.
+	Catalogues(fs.FS) []string
 	// LogName is a log's name in a bag.
 	LogName(string) string
 	// Inventory lists what the system has installed; nil when it is not one.

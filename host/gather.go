@@ -201,7 +201,7 @@ func (g *gatherer) logs(ctx context.Context, o GatherOptions, systems []found) e
 		return g.logFolder(ctx, o.Logs)
 	}
 	for _, s := range systems {
-		for _, name := range s.platform.Logs(s.volume) {
+		for _, name := range append(s.platform.Logs(s.volume), s.platform.Catalogues(s.volume)...) {
 			if err := ctx.Err(); err != nil {
 				return err
 			}

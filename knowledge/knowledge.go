@@ -7,5 +7,5 @@ import "embed"
 
 // Files is the shipped knowledge.
 //
-//go:embed lexicon.yaml dialects codes causes signatures remedies releases checks
+//go:embed lexicon.yaml languages.yaml dialects codes causes signatures remedies releases checks catalogues
 var Files embed.FS

@@ -17,6 +17,7 @@ type Evidence struct {
 	Kind  string         `json:"kind"`            // "log" or "fact"
 	Place *reading.Place `json:"place,omitempty"` // of a log
 	Text  string         `json:"text"`            // the quoted record, or the fact in words
+	Means string         `json:"means,omitempty"` // a record that was logged in another language, in the original one
 	Odds  float64        `json:"odds"`            // by how much it changes the odds of the cause
 }
 
@@ -91,7 +92,7 @@ func weigh(s *knowledge.Signature, c *knowledge.Cause, timeline *reading.Timelin
 		}
 		odds *= nearness(timeline, p, seen)
 		for _, e := range seen[:min(len(seen), maxQuotes)] {
-			f.add(Evidence{Kind: "log", Place: &e.Place, Text: e.Text, Odds: p.Odds})
+			f.add(Evidence{Kind: "log", Place: &e.Place, Text: e.Text, Means: e.Means, Odds: p.Odds})
 		}
 	}
 	if a := timeline.Latest(); s.Attempt != "" {
@@ -149,11 +150,14 @@ func scope(in string) string {
 }
 
 func (f *Finding) add(e Evidence) {
-	if e.Odds >= 1 {
-		f.For = append(f.For, e)
-	} else {
-		f.Against = append(f.Against, e)
+	list := &f.For
+	if e.Odds < 1 {
+		list = &f.Against
 	}
+	if e.Place != nil && slices.ContainsFunc(*list, func(o Evidence) bool { return o.Place != nil && *o.Place == *e.Place }) {
+		return // one record, two patterns: quoted once
+	}
+	*list = append(*list, e)
 }
 
 // quotes lists the records that match a watched pattern in its scope.

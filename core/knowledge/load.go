@@ -14,6 +14,7 @@ import (
 
 	"github.com/goccy/go-yaml"
 
+	"diorthos/core/catalogue"
 	"diorthos/core/codes"
 	"diorthos/core/reading"
 )
@@ -30,6 +31,7 @@ type Knowledge struct {
 	Remedies   map[string]*Remedy
 	Releases   []*Release // the newest first
 	Checks     []*Check
+	languages  []reading.Language
 	Reader     *reading.Reader // reads logs and watches for all signatures
 }
 
@@ -82,7 +84,30 @@ func Load(shipped fs.FS, site ...fs.FS) (*Knowledge, error) {
 	if k.Reader, err = reading.NewReader(k.Dialects, k.Lexicon, k.watches()); err != nil {
 		return nil, fmt.Errorf("knowledge: %w", err)
 	}
+	k.Reader.Learn(k.languages, func(language string) [][]catalogue.Message {
+		var lists [][]catalogue.Message
+		for _, files := range append([]fs.FS{shipped}, site...) {
+			lists = append(lists, catalogues(files, language)...)
+		}
+		return lists
+	})
 	return k, nil
+}
+
+// catalogues reads those of one language. One that is damaged is left out: it
+// can only make messages known.
+func catalogues(files fs.FS, language string) (lists [][]catalogue.Message) {
+	names, _ := fs.Glob(files, path.Join("catalogues", language, "*.mo")) // the pattern is right
+	for _, name := range names {
+		raw, err := fs.ReadFile(files, name)
+		if err != nil {
+			continue
+		}
+		if list, err := catalogue.Read(raw); err == nil {
+			lists = append(lists, list)
+		}
+	}
+	return lists
 }
 
 // file reads one file into the place that its folder says.
@@ -90,6 +115,13 @@ func (k *Knowledge) file(name string, text []byte, families *[]codes.Family) err
 	switch folder, _, _ := strings.Cut(name, "/"); folder {
 	case "lexicon.yaml":
 		return decode(name, text, k.Lexicon)
+	case "languages.yaml":
+		var doc struct {
+			Languages []reading.Language `yaml:"languages"`
+		}
+		err := decode(name, text, &doc)
+		k.languages = append(k.languages, doc.Languages...)
+		return err
 	case "dialects":
 		d := &reading.Dialect{}
 		k.Dialects = append(k.Dialects, d)

@@ -101,6 +101,9 @@ func (a *Attempt) decideIn(events []Event, declared int) {
 }
 
 func (a *Attempt) choose(events []Event, i int, why string) {
+	if first := leadIn(events, i); first != i {
+		i, why = first, why+"; the warnings right above it say why"
+	}
 	e := events[i]
 	a.Decisive, a.Why = &e, why
 	a.Chain = nil
@@ -117,12 +120,35 @@ func (a *Attempt) choose(events []Event, i int, why string) {
 	}
 }
 
+// leadIn goes back from a failure to the first of the warnings that stand in
+// the lines right above it, from the same program.
+func leadIn(events []Event, i int) int {
+	program := speaker(events[i])
+	for i > 0 && events[i-1].File == events[i].File && events[i-1].lastLine()+1 == events[i].Line &&
+		events[i-1].Level == Warning && !events[i-1].Harmless && !events[i-1].Usual && speaker(events[i-1]) == program {
+		i--
+	}
+	return i
+}
+
+// speaker is the program that a record names before its first colon.
+func speaker(e Event) string {
+	name, _, ok := strings.Cut(e.said(), ": ")
+	if !ok || strings.ContainsAny(name, " \t") {
+		return ""
+	}
+	return name
+}
+
 // bare takes away what one record writes of an object and another does not:
 // the architecture of a package, the path and version of its file.
 func bare(object string) string {
 	if strings.HasSuffix(object, ".deb") {
 		name, _, _ := strings.Cut(path.Base(object), "_")
 		return name
+	}
+	if strings.Contains(object, "://") {
+		return object
 	}
 	name, _, _ := strings.Cut(object, ":")
 	return name

@@ -51,6 +51,7 @@ type Event struct {
 	To        string    `json:"to,omitempty"`   // version after
 	State     string    `json:"state,omitempty"`
 	Text      string    `json:"text"`
+	Means     string    `json:"means,omitempty"`    // the text brought back from another language; with it the record was judged
 	Harmless  bool      `json:"harmless,omitempty"` // seen on healthy machines too
 	Usual     bool      `json:"usual,omitempty"`    // stands in attempts that succeeded too
 	Hits      []string  `json:"hits,omitempty"`     // watched patterns that it matches
@@ -65,6 +66,14 @@ type Event struct {
 func (e Event) said() string {
 	if e.body != "" {
 		return e.body
+	}
+	return e.original()
+}
+
+// original is the text in the language that signatures are written in.
+func (e Event) original() string {
+	if e.Means != "" {
+		return e.Means
 	}
 	return e.Text
 }

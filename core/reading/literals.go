@@ -194,7 +194,7 @@ type meaning struct {
 	watched int // -1 for none
 }
 
-func newFinder(lexicon *Lexicon, d *Dialect, watch [][]string) *finder {
+func newFinder(lexicon *Lexicon, d *Dialect, watch [][]string, foreign []string) *finder {
 	f := &finder{}
 	var all []string
 	add := func(m meaning, list ...string) {
@@ -217,6 +217,9 @@ func newFinder(lexicon *Lexicon, d *Dialect, watch [][]string) *finder {
 	for i, list := range watch {
 		add(meaning{Info, -1, i}, list...)
 	}
+	for i, anchor := range foreign {
+		add(meaning{Info, foreignText + i, -1}, anchor)
+	}
 	f.literals = newLiterals(all)
 	return f
 }
@@ -224,16 +227,21 @@ func newFinder(lexicon *Lexicon, d *Dialect, watch [][]string) *finder {
 // fieldLine stands in a meaning for a line that holds a field of a record.
 const fieldLine = 1 << 20
 
+// foreignText, and what is added to it, stands in a meaning for a message in
+// another language.
+const foreignText = 1 << 21
+
 // A sighting is what a finder saw in a text.
 type sighting struct {
 	level   Level
 	rules   []int // to be tried, in their order
 	watched []int
-	field   bool // it holds a field of a record of several lines
+	foreign []int // messages in another language, by their numbers
+	field   bool  // it holds a field of a record of several lines
 }
 
 func (s sighting) nothing() bool {
-	return s.level == Info && len(s.rules)+len(s.watched) == 0 && !s.field
+	return s.level == Info && len(s.rules)+len(s.watched)+len(s.foreign) == 0 && !s.field
 }
 
 func (f *finder) sight(text string) sighting {
@@ -241,6 +249,8 @@ func (f *finder) sight(text string) sighting {
 	f.each(text, func(id, from, to int) bool {
 		m := f.means[id]
 		switch {
+		case m.rule >= foreignText:
+			s.foreign = append(s.foreign, m.rule-foreignText)
 		case m.rule == fieldLine:
 			s.field = true
 		case m.rule >= 0 && !slices.Contains(s.rules, m.rule):
@@ -253,6 +263,8 @@ func (f *finder) sight(text string) sighting {
 		return true
 	})
 	slices.Sort(s.rules)
+	slices.Sort(s.foreign)
+	s.foreign = slices.Compact(s.foreign)
 	slices.Sort(s.watched)
 	return s
 }

@@ -34,7 +34,10 @@ type Reader struct {
 	watch    []watched
 	watching sieve
 	finders  map[string]func() *finder // by dialect; made when first needed, for they are large
+	lists    [][]string                // the literals of the watched patterns
 	plain    *Dialect
+	tongues  []*tongue
+	suspect  sieve // of all their tells
 }
 
 type watched struct {
@@ -57,26 +60,27 @@ func NewReader(dialects []*Dialect, lexicon *Lexicon, watch []Watch) (*Reader, e
 		r.watch = append(r.watch, watched{w.ID, re})
 		lists = append(lists, list)
 	}
-	r.watching = newSieve(lists)
+	r.watching, r.lists = newSieve(lists), lists
 	for _, d := range append(dialects[:len(dialects):len(dialects)], r.plain) {
 		if err := d.compile(); err != nil {
 			return nil, err
 		}
-		r.finders[d.ID] = sync.OnceValue(func() *finder { return newFinder(lexicon, d, lists) })
+		r.finders[d.ID] = sync.OnceValue(func() *finder { return newFinder(lexicon, d, lists, nil) })
 	}
 	return r, nil
 }
 
 // A FileReport says what became of one log.
 type FileReport struct {
-	Name    string `json:"name"`
-	Dialect string `json:"dialect"`
-	Size    int64  `json:"size"`
-	Lines   int    `json:"lines"`
-	Kept    int    `json:"kept"`    // events that matter
-	Left    int    `json:"left"`    // events that matter and had to be left out, of the middle of the log
-	Cut     int    `json:"cut"`     // lines longer than 16 KiB, of which the rest was not looked at
-	Problem string `json:"problem"` // why it could not be read to its end
+	Name     string `json:"name"`
+	Dialect  string `json:"dialect"`
+	Size     int64  `json:"size"`
+	Lines    int    `json:"lines"`
+	Kept     int    `json:"kept"`               // events that matter
+	Left     int    `json:"left"`               // events that matter and had to be left out, of the middle of the log
+	Cut      int    `json:"cut"`                // lines longer than 16 KiB, of which the rest was not looked at
+	Language string `json:"language,omitempty"` // from which messages were brought back
+	Problem  string `json:"problem"`            // why it could not be read to its end
 }
 
 // A Timeline is what a set of logs says.
@@ -98,18 +102,21 @@ type Progress func(bytes int64)
 // events for a moment.
 const maxEvents = 20_000
 
-// Read reads all sources. The anchor may be zero. A source that cannot be read
+// Read reads all sources. The anchor may be zero. Message catalogues among them
+// (.mo) are not logs: messages of their languages are brought back by them. A source that cannot be read
 // is reported in its FileReport and does not stop the others; only a cancelled
 // context does.
 func (r *Reader) Read(ctx context.Context, sources []Source, anchor Anchor, progress Progress) (*Timeline, error) {
 	t := &Timeline{}
 	var streams []stream
+	sources, brought := broughtAlong(sources)
+	speech := r.tongueOf(sources, brought)
 	var before int64
 	for _, src := range inOrder(sources) {
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
-		s, report := r.readOne(ctx, src, anchor.Now, func(n int64) {
+		s, report := r.readOne(ctx, src, anchor.Now, speech, func(n int64) {
 			if progress != nil {
 				progress(before + n)
 			}
@@ -169,7 +176,7 @@ type stream struct {
 	state   []StateRecord
 }
 
-func (r *Reader) readOne(ctx context.Context, src Source, anchor time.Time, progress Progress) (stream, FileReport) {
+func (r *Reader) readOne(ctx context.Context, src Source, anchor time.Time, speech *speech, progress Progress) (stream, FileReport) {
 	report := FileReport{Name: src.Name}
 	body, err := OpenPlain(src)
 	if err != nil {
@@ -193,8 +200,13 @@ func (r *Reader) readOne(ctx context.Context, src Source, anchor time.Time, prog
 		}
 		return s, report
 	}
-	e := &assembler{reader: r, stream: &s, file: src.Name, fields: map[string]string{}}
-	report.Lines, report.Cut, err = scanLines(ctx, counted, r.finders[d.ID]().literals, func(text []byte) (Event, *Rule, bool) { return r.look(d, anchor, text) }, e.take)
+	find := r.finders[d.ID]
+	if speech != nil {
+		find = speech.finder(r, d)
+		report.Language = speech.translator.Language
+	}
+	e := &assembler{reader: r, stream: &s, file: src.Name, speech: speech, fields: map[string]string{}}
+	report.Lines, report.Cut, err = scanLines(ctx, counted, find().literals, func(text []byte) (Event, *Rule, bool) { return r.look(d, find(), speech, anchor, text) }, e.take)
 	e.endRecord()
 	if err != nil {
 		report.Problem = err.Error()
@@ -240,6 +252,7 @@ type assembler struct {
 	reader *Reader
 	stream *stream
 	file   string
+	speech *speech
 	fields map[string]string // of the record that is being read, for dialects with a line for each
 	record int               // where its events begin
 	reason bool              // the next line may tell the reason of the last event
@@ -250,9 +263,15 @@ func (a *assembler) take(l line) {
 	events := a.stream.events
 	if a.reason && len(events) > 0 && l.number == events[len(events)-1].Line+1 && strings.TrimLeft(l.event.Text, " \t") != l.event.Text {
 		last := &events[len(events)-1]
-		last.Text += "\n" + strings.TrimSpace(l.event.Text)
+		reason := strings.TrimSpace(l.event.Text)
+		if a.speech != nil {
+			if original, ok := a.speech.original(reason); ok || last.Means != "" {
+				last.Means = last.original() + "\n" + original
+			}
+		}
+		last.Text += "\n" + reason
 		last.Length = int(l.offset+int64(l.length)) - int(last.Offset)
-		last.Hits = a.reader.hits(last.Text)
+		last.Hits = a.reader.hits(last.original())
 		a.reason = false
 		return
 	}
@@ -321,9 +340,17 @@ func (a *assembler) thin() {
 }
 
 // look judges the text of a line that holds a literal.
-func (r *Reader) look(d *Dialect, anchor time.Time, text []byte) (e Event, rule *Rule, matters bool) {
+func (r *Reader) look(d *Dialect, find *finder, speech *speech, anchor time.Time, text []byte) (e Event, rule *Rule, matters bool) {
 	e.Text = strings.TrimRight(clean(text), " \t")
-	seen := r.finders[d.ID]().sight(e.Text)
+	seen := find.sight(e.Text)
+	if len(seen.foreign) > 0 {
+		if original, ok := speech.translator.Original(e.Text, seen.foreign); ok {
+			written := e.Text
+			e.Text = original
+			defer func() { e.Means, e.Text = e.Text, written }()
+			seen = find.sight(original)
+		}
+	}
 	if seen.nothing() { // most lines that hold a literal: a word inside a name
 		return e, nil, false
 	}

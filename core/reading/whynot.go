@@ -3,6 +3,7 @@ package reading
 import (
 	"fmt"
 	"path"
+	"strings"
 )
 
 // WhyNot says why the line of a log that was read is not the decisive event.
@@ -40,15 +41,9 @@ func sameFile(name, asked string) bool { return name == asked || path.Base(name)
 
 // holds reports whether a line is one of the event's, the reason below it
 // included.
-func (e Event) holds(line int) bool {
-	n := 0
-	for _, b := range []byte(e.Text) {
-		if b == '\n' {
-			n++
-		}
-	}
-	return line >= e.Line && line <= e.Line+n
-}
+func (e Event) holds(line int) bool { return line >= e.Line && line <= e.lastLine() }
+
+func (e Event) lastLine() int { return e.Line + strings.Count(e.Text, "\n") }
 
 func (a *Attempt) whyNot(events []Event, i int, latest bool) string {
 	e, d := events[i], a.Decisive

@@ -72,8 +72,32 @@ func (Adapter) Logs(fsys fs.FS) []string {
 	return names
 }
 
+// Catalogues lists the message catalogues of the tools whose logs are read,
+// in the system's own language, if that is not English.
+func (Adapter) Catalogues(fsys fs.FS) []string {
+	locale := fields(readText(fsys, "etc/default/locale"))["LANG"]
+	language, _, _ := strings.Cut(locale, ".")
+	if language == "" || language == "C" || strings.HasPrefix(language, "en") {
+		return nil
+	}
+	short, _, _ := strings.Cut(language, "_")
+	var names []string
+	for _, folder := range []string{language, short} {
+		for _, tool := range []string{"dpkg", "apt", "libapt-pkg*", "libc", "shadow", "initramfs-tools"} {
+			found, err := fs.Glob(fsys, path.Join("usr/share/locale", folder, "LC_MESSAGES", tool+".mo"))
+			if err == nil {
+				names = append(names, found...)
+			}
+		}
+	}
+	return names
+}
+
 // LogName is the name that a log gets in a bag: without its folder's folders.
 func (Adapter) LogName(name string) string {
+	if catalogue, ok := strings.CutPrefix(name, "usr/share/locale/"); ok {
+		return path.Join("catalogues", catalogue)
+	}
 	return path.Join("logs", strings.TrimPrefix(name, "var/log/"))
 }
 

@@ -412,6 +412,292 @@ address-in-use() {
   console "apt-get -y install /repo/skerrow-board_3.0_all.deb"
 }
 
+loader-no-room() { # the disk holds a file system from its first sector on: no table, no gap
+  label loader-has-no-room "doesn't support embedding"
+  with_packages grub-pc-bin grub2-common
+  truncate -s 64M "$work/disk.img" && mke2fs -q -t ext4 "$work/disk.img"
+  loop=$(losetup --find --show "$work/disk.img")
+  mount "$loop" "$root/mnt"
+  console "grub-install --target=i386-pc --boot-directory=/mnt/boot $loop"
+}
+loader-no-device() { # the root is no disk of its own, as in a rescue system with nothing bound into it
+  label loader-device-not-found 'failed to get canonical path|cannot find a device'
+  with_packages grub-pc-bin grub2-common
+  console "grub-install --target=i386-pc /dev/sdz"
+}
+esp-missing() {
+  label efi-system-partition-missing 'cannot find EFI directory'
+  with_packages grub-efi-amd64-bin grub2-common
+  console "grub-install --target=x86_64-efi"
+}
+esp-not-fat() { # somebody formatted the EFI system partition with another file system
+  label efi-system-partition-missing 'look like an EFI partition'
+  with_packages grub-efi-amd64-bin grub2-common
+  truncate -s 32M "$work/esp.img" && mke2fs -q -t ext4 "$work/esp.img"
+  mkdir -p "$root/boot/efi" && mount -o loop "$work/esp.img" "$root/boot/efi"
+  console "grub-install --target=x86_64-efi --efi-directory=/boot/efi --no-nvram"
+}
+kernel-hook() {
+  label kernel-hook-failed 'cannot reach the image store'
+  quiet_day
+  printf '#!/bin/sh\necho "pxe-copy: cannot reach the image store of the terminal" >&2\nexit 1\n' >"$root/etc/kernel/postinst.d/zz-pxe-copy"
+  chmod 755 "$root/etc/kernel/postinst.d/zz-pxe-copy"
+  console "dpkg-reconfigure \$(dpkg-query -W -f '\${Package}\\n' 'linux-image-6*' | head -1)"
+}
+early-boot-tool-missing() {
+  label early-boot-tool-missing 'is required but not installed'
+  quiet_day
+  echo 'BUSYBOX=y' >"$root/etc/initramfs-tools/conf.d/busybox"
+  echo 'update-initramfs -u' | script_of skerrow-splash postinst
+  deb skerrow-splash 1.0
+  console "apt-get -y install /repo/skerrow-splash_1.0_all.deb"
+}
+statoverride-unknown() {
+  label statoverride-names-unknown-account 'unknown system group|unknown system user|unknown user|unknown group'
+  quiet_day
+  echo 'root skerrow-crew 2755 /usr/bin/skerrow' >>"$root/var/lib/dpkg/statoverride"
+  deb skerrow-gate 1.0
+  console "apt-get -y install /repo/skerrow-gate_1.0_all.deb"
+}
+trigger-database-damaged() {
+  label trigger-database-damaged 'syntax error|illegal|invalid'
+  quiet_day
+  mkdir -p "$work/skerrow-feed/usr/share/skerrow-feeds" && echo x >"$work/skerrow-feed/usr/share/skerrow-feeds/today"
+  deb skerrow-feed 1.0
+  printf '/usr/share/skerrow-feeds Nobody!\n' >>"$root/var/lib/dpkg/triggers/File"
+  console "dpkg -i /repo/skerrow-feed_1.0_all.deb"
+}
+trigger-cycle() {
+  label trigger-cycle 'cycle found while processing triggers'
+  local a
+  for a in ebb flood; do
+    printf 'if [ "$1" = triggered ]; then dpkg-trigger --no-await skerrow-%s || true; fi\n' "$([ $a = ebb ] && echo flood || echo ebb)" | script_of "skerrow-$a" postinst
+    echo "interest-noawait skerrow-$a" >"$work/skerrow-$a/DEBIAN/triggers"
+    deb "skerrow-$a" 1.0
+  done
+  have skerrow-ebb_1.0_all.deb skerrow-flood_1.0_all.deb
+  echo 'activate-noawait skerrow-ebb' >/dev/null
+  mkdir -p "$work/skerrow-moon/DEBIAN" && echo 'activate-noawait skerrow-ebb' >"$work/skerrow-moon/DEBIAN/triggers"
+  deb skerrow-moon 1.0
+  console "apt-get -y install /repo/skerrow-moon_1.0_all.deb"
+}
+package-breaks() {
+  label package-breaks-another 'regarding .*skerrow-pilot'
+  deb skerrow-radar 1.0
+  have skerrow-radar_1.0_all.deb
+  deb skerrow-pilot 2.0 "Breaks: skerrow-radar (<< 2.0)"
+  console "dpkg -i /repo/skerrow-pilot_2.0_all.deb"
+}
+kept-back() { # exit status 0, and nothing was done
+  label packages-kept-back 'have been kept back'
+  deb skerrow-core 1.0
+  have skerrow-core_1.0_all.deb
+  deb skerrow-tide 1.0
+  deb skerrow-core 2.0 "Depends: skerrow-tide"
+  repo
+  inside apt-get update -qq
+  console "apt-get -y upgrade"
+}
+version-not-available() {
+  label version-not-available "was not found"
+  quiet_day
+  deb skerrow-gate 1.0
+  repo
+  inside apt-get update -qq
+  console "apt-get -y install skerrow-gate=9.4"
+}
+certificate-expired() {
+  label certificate-expired 'expired'
+  quiet_day
+  tls_server packages.skerrow.example -2
+  console "apt-get -o Acquire::Retries=0 update; apt-get -y dist-upgrade"
+  kill "$server"
+}
+certificate-not-trusted() {
+  label certificate-not-trusted 'not trusted|NOT trusted'
+  quiet_day
+  tls_server packages.skerrow.example 30
+  rm -f "$root/etc/ssl/certs/ca-certificates.crt" && : >"$root/etc/ssl/certs/ca-certificates.crt"
+  console "apt-get -o Acquire::Retries=0 update; apt-get -y dist-upgrade"
+  kill "$server"
+}
+certificate-name-wrong() {
+  label certificate-name-wrong 'does not match'
+  quiet_day
+  tls_server files.skerrow.example 30
+  console "apt-get -o Acquire::Retries=0 update; apt-get -y dist-upgrade"
+  kill "$server"
+}
+proxy-wants-sign-in() {
+  label proxy-wants-sign-in '407'
+  quiet_day
+  answers '407 Proxy Authentication Required' 'Proxy-Authenticate: Basic realm="Skerrow"'
+  rm -f "$root/etc/apt/apt.conf.d/"*prox*
+  echo 'deb http://packages.skerrow.example/debian bookworm main' >"$root/etc/apt/sources.list"
+  console "apt-get -o Acquire::Retries=0 -o Acquire::http::Proxy=http://127.0.0.1:$port update; apt-get -y dist-upgrade"
+  kill "$server"
+}
+repository-forbidden() {
+  label repository-forbidden '403'
+  quiet_day
+  answers '403 Forbidden'
+  console "apt-get -o Acquire::Retries=0 update; apt-get -y dist-upgrade"
+  kill "$server"
+}
+repository-server-error() {
+  label repository-server-error '503'
+  quiet_day
+  answers '503 Service Unavailable'
+  console "apt-get -o Acquire::Retries=0 update; apt-get -y dist-upgrade"
+  kill "$server"
+}
+portal-instead-of-list() { # a sign-in page of the harbour's network for every address
+  label sign-in-page-instead-of-list 'NOSPLIT|Clearsigned file'
+  quiet_day
+  answers '200 OK' 'Content-Type: text/html' '<html>Sign in to the harbour network</html>'
+  console "apt-get -o Acquire::Retries=0 update; apt-get -y dist-upgrade"
+  kill "$server"
+}
+connection-lost() {
+  label connection-lost 'Error reading from server|Connection failed|closed connection|Undetermined Error'
+  quiet_day
+  answers '200 OK' 'Content-Length: 900000' 'Origin: Skerrow'
+  console "apt-get -o Acquire::Retries=0 update; apt-get -y dist-upgrade"
+  kill "$server"
+}
+release-changed() {
+  label release-changed "changed its '(Suite|Codename|Label|Origin)' value"
+  quiet_day
+  deb skerrow-gate 1.0
+  repo
+  release_file Label: Ferries
+  inside apt-get update -qq
+  release_file Label: Harbour
+  console "apt-get update"
+}
+package-cache-limit() {
+  label package-cache-limit 'ran out of room'
+  quiet_day
+  echo 'APT::Cache-Start "20000"; APT::Cache-Limit "20000"; APT::Cache-Grow "0";' >"$root/etc/apt/apt.conf.d/90small"
+  console "apt-get -y install less"
+}
+transport-missing() {
+  label transport-missing 'method driver'
+  quiet_day
+  echo 'deb rfs://packages.skerrow.example/debian bookworm main' >"$root/etc/apt/sources.list"
+  console "apt-get update; apt-get -y dist-upgrade"
+}
+configuration-malformed() {
+  label package-configuration-malformed 'Syntax error'
+  quiet_day
+  echo 'Acquire::Retries "3"' >"$root/etc/apt/apt.conf.d/90skerrow"
+  console "apt-get -y install less"
+}
+preferences-malformed() {
+  label package-configuration-malformed 'Invalid record in the preferences file'
+  quiet_day
+  printf 'Pin: release a=stable\nPin-Priority: 900\n' >"$root/etc/apt/preferences"
+  console "apt-get -y install less"
+}
+compression-unknown() {
+  label package-format-unknown 'unknown compression'
+  quiet_day
+  deb skerrow-video 1.0
+  (cd "$work" && ar x "$root/repo/skerrow-video_1.0_all.deb" && mv data.tar.xz data.tar.brotli && rm "$root/repo/skerrow-video_1.0_all.deb" && ar r "$root/repo/skerrow-video_1.0_all.deb" debian-binary control.tar.xz data.tar.brotli 2>/dev/null)
+  console "dpkg -i /repo/skerrow-video_1.0_all.deb"
+}
+control-malformed() {
+  label package-control-malformed "parsing file|field name"
+  quiet_day
+  mkdir -p "$root/repo" "$work/skerrow-odd/DEBIAN"
+  printf 'Package: skerrow-odd\nthis line has no field\nVersion: 1.0\nArchitecture: all\nMaintainer: x\nDescription: x\n' >"$work/skerrow-odd/DEBIAN/control"
+  dpkg-deb --nocheck --build "$work/skerrow-odd" "$root/repo/skerrow-odd_1.0_all.deb" >/dev/null
+  console "dpkg -i /repo/skerrow-odd_1.0_all.deb"
+}
+directory-in-the-way() {
+  label directory-in-the-way 'error processing archive'
+  quiet_day
+  mkdir -p "$work/skerrow-a/opt/skerrow/data" "$work/skerrow-b/opt/skerrow"
+  echo x >"$work/skerrow-a/opt/skerrow/data/x"
+  echo y >"$work/skerrow-b/opt/skerrow/data"
+  deb skerrow-a 1.0
+  deb skerrow-b 1.0
+  have skerrow-a_1.0_all.deb
+  console "dpkg -i /repo/skerrow-b_1.0_all.deb"
+}
+file-immutable() { # somebody made a file unchangeable to keep it
+  label file-immutable 'Operation not permitted'
+  truncate -s 16M "$work/opt.img" && mke2fs -q -t ext4 "$work/opt.img" && mkdir -p "$root/opt" && mount -o loop "$work/opt.img" "$root/opt"
+  mkdir -p "$work/skerrow-map/opt/map" && echo 1 >"$work/skerrow-map/opt/map/sound"
+  deb skerrow-map 1.0
+  have skerrow-map_1.0_all.deb
+  chattr +i "$root/opt/map/sound"
+  echo 2 >"$work/skerrow-map/opt/map/sound"
+  deb skerrow-map 2.0
+  console "apt-get -y install /repo/skerrow-map_2.0_all.deb"
+  chattr -i "$root/opt/map/sound"
+}
+volume-noexec() {
+  label volume-noexec 'Permission denied'
+  quiet_day
+  echo 'echo "never reached"' | script_of skerrow-gate preinst
+  deb skerrow-gate 1.0
+  mount --bind "$root/var/lib/dpkg" "$root/var/lib/dpkg" && mount -o remount,bind,noexec "$root/var/lib/dpkg"
+  console "apt-get -y install /repo/skerrow-gate_1.0_all.deb"
+}
+file-system-damaged() {
+  label file-system-damaged 'Structure needs cleaning|Bad message|Input/output error'
+  quiet_day
+  truncate -s 16M "$work/opt.img" && mke2fs -q -t ext4 -O metadata_csum "$work/opt.img" && mkdir -p "$root/opt" "$work/m"
+  mount -o loop "$work/opt.img" "$work/m" && mkdir "$work/m/map" && echo 1 >"$work/m/map/old" && umount "$work/m"
+  debugfs -w -R 'clri <12>' "$work/opt.img" >/dev/null 2>&1
+  mount -o loop "$work/opt.img" "$root/opt"
+  mkdir -p "$work/skerrow-map/opt/map" && echo 1 >"$work/skerrow-map/opt/map/sound"
+  deb skerrow-map 1.0
+  console "apt-get -y install /repo/skerrow-map_1.0_all.deb"
+}
+path-lacks-tools() {
+  label path-lacks-system-tools 'not found in PATH'
+  quiet_day
+  deb skerrow-gate 1.0
+  console "PATH=/usr/bin dpkg -i /repo/skerrow-gate_1.0_all.deb"
+}
+shared-file-differs() {
+  label shared-file-differs 'error processing archive'
+  inside dpkg --add-architecture i386
+  local a
+  for a in amd64 i386; do
+    mkdir -p "$work/libskerrow1/usr/share/libskerrow1" && echo "$a" >"$work/libskerrow1/usr/share/libskerrow1/tides"
+    deb libskerrow1 1.0 "Architecture: $a" "Multi-Arch: same"
+  done
+  inside dpkg -i /repo/libskerrow1_1.0_amd64.deb >/dev/null
+  console "dpkg -i /repo/libskerrow1_1.0_i386.deb"
+}
+account-missing() {
+  label account-missing 'invalid (user|spec)'
+  quiet_day
+  mkdir -p "$work/skerrow-spool/var/spool/skerrow"
+  echo 'chown skerrow-spool: /var/spool/skerrow' | script_of skerrow-spool postinst
+  deb skerrow-spool 2.0
+  console "apt-get -y install /repo/skerrow-spool_2.0_all.deb"
+}
+base-system-not-fetched() { # the installer's first step, against a repository without the release
+  label base-system-not-fetched 'Failed getting release file|Invalid Release file|E: '
+  quiet_day
+  with_packages debootstrap
+  mkdir -p "$root/repo"
+  console "debootstrap --variant=minbase --no-check-gpg bookworm /srv/new file:///repo"
+}
+volume-full-de() { speaking de_DE.UTF-8; volume-full; label volume-full 'kein Speicherplatz'; }
+postinst-fails-fr() { speaking fr_FR.UTF-8; postinst-missing-command; label maintainer-script-failed 'signage-ctl: not found'; }
+package-not-known-es() { speaking es_ES.UTF-8; package-not-known; label package-not-known 'No se ha podido localizar'; }
+file-in-two-packages-pt() { speaking pt_PT.UTF-8; file-in-two-packages; label file-in-two-packages 'skerrow-brand.*--unpack'; }
+lock-held-de() { speaking de_DE.UTF-8; lock-held; label package-system-locked '^E: '; }
+name-not-resolved-fr() { speaking fr_FR.UTF-8; name-not-resolved; label name-not-resolved 'solution'; }
+unmet-dependency-de() { speaking de_DE.UTF-8; unmet-dependency; label unmet-dependencies 'Die folgenden Pakete haben'; }
+diversion-clash-es() { speaking es_ES.UTF-8; diversion-clash; label diversion-clash 'dpkg-divert: error'; }
+configuration-prompt-pt() { speaking pt_PT.UTF-8; configuration-prompt; label configuration-prompt 'skerrow-clock .--install'; }
+
 all() { sed -n 's/^\([a-z-]*\)() {.*/\1/p' "$0" | grep -v '^all$'; }
 
 case ${1:---help} in

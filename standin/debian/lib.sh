@@ -63,9 +63,11 @@ scratch() {
 
 leave() {
   local at
+  [ -z "${server:-}" ] || kill "$server" 2>/dev/null || true
   for at in $(awk -v under="$work/" 'index($2, under) == 1 { print $2 }' /proc/mounts | sort -r); do
     umount -l "$at"
   done
+  [ -z "${loop:-}" ] || losetup -d "$loop"
   rm -rf "$work"
 }
 
@@ -116,16 +118,76 @@ quiet_day() { deb skerrow-timetable 3.1; have skerrow-timetable_3.1_all.deb; }
 
 # inside COMMAND… runs in the scratch root under its own host name and a terminal, as a person would have it.
 inside() {
-  unshare --uts -- sh -c 'hostname "$1"; root=$2; shift 2; exec chroot "$root" env -i HOME=/root TERM=linux LANG=C.UTF-8 PATH=/usr/sbin:/usr/bin:/sbin:/bin "$@"' \
+  language=${language:-C.UTF-8} unshare --uts -- sh -c 'hostname "$1"; root=$2; shift 2; exec chroot "$root" env -i HOME=/root TERM=linux LANG="$language" PATH=/usr/sbin:/usr/bin:/sbin:/bin "$@"' \
     inside "$host" "$root" "$@"
 }
 
 # console COMMAND runs a shell command inside and keeps what the screen showed.
 console() {
   printf '#!/bin/sh\nexport DEBIAN_FRONTEND=noninteractive\n%s\n' "$*" >"$root/provoke" && chmod 755 "$root/provoke"
-  script -qec "$(declare -f inside); host=$host root=$root; inside /provoke" "$work/console.txt" </dev/null >/dev/null || true
+  script -qec "$(declare -f inside); host=$host root=$root language=${language:-}; inside /provoke" "$work/console.txt" </dev/null >/dev/null || true
   sed -i -e '/^Script \(started\|done\) on /d' "$work/console.txt"
   rm -f "$root/provoke"
+}
+
+# with_packages NAME… installs packages of the mirror, as on an earlier day.
+with_packages() {
+  inside apt-get update -qq >/dev/null
+  inside apt-get install -y -qq --no-install-recommends "$@" >/dev/null 2>&1
+}
+
+# answers STATUS [HEADER [BODY]] starts a web server on loopback that gives one answer to everything, makes it the
+# only repository, and names it in $server and $port.
+answers() {
+  port=$((20000 + RANDOM % 20000))
+  perl -MIO::Socket::INET -e '
+    my ($port, $status, $header, $body) = @ARGV;
+    my $l = IO::Socket::INET->new(LocalAddr => "127.0.0.1", LocalPort => $port, Listen => 9, ReuseAddr => 1) or die;
+    while (my $c = $l->accept) {
+      while (my $line = <$c>) { last if $line =~ /^\r?\n$/ }
+      my $length = $header =~ /^Content-Length/ ? "" : "Content-Length: " . length($body) . "\r\n";
+      print $c "HTTP/1.1 $status\r\n", $header ? "$header\r\n" : "", $length, "Connection: close\r\n\r\n$body"; close $c }
+    ' "$port" "$1" "${2:-}" "${3:-}" &
+  server=$!
+  sleep 1
+  rm -f "$root/etc/apt/apt.conf.d/"*prox*
+  echo "deb http://127.0.0.1:$port/debian bookworm main" >"$root/etc/apt/sources.list"
+}
+
+# tls_server NAME DAYS starts a server that shows a certificate for NAME, valid for so many days from now (fewer than
+# none: expired) and signed by an authority that the scratch root trusts, and makes it the only repository.
+tls_server() {
+  port=$((20000 + RANDOM % 20000))
+  (
+    cd "$work"
+    openssl req -x509 -newkey rsa:2048 -nodes -keyout ca.key -out ca.crt -subj '/CN=Skerrow IT' -days 60 2>/dev/null
+    openssl req -newkey rsa:2048 -nodes -keyout tls.key -out tls.csr -subj "/CN=$1" 2>/dev/null
+    printf 'subjectAltName=DNS:%s\n' "$1" >san
+    : >index.txt; mkdir -p issued
+    printf '[ca]\ndefault_ca=d\n[d]\ndatabase=index.txt\nnew_certs_dir=issued\ncertificate=ca.crt\nprivate_key=ca.key\ndefault_md=sha256\npolicy=p\nrand_serial=yes\n[p]\ncommonName=supplied\n' >ca.conf
+    openssl ca -batch -config ca.conf -in tls.csr -out tls.crt -extfile san -startdate "$(date -ud '30 days ago' +%y%m%d%H%M%SZ)" -enddate "$(date -ud "$2 days" +%y%m%d%H%M%SZ)" 2>/dev/null
+  )
+  cp "$work/ca.crt" "$root/usr/local/share/ca-certificates/skerrow.crt"
+  inside update-ca-certificates >/dev/null 2>&1
+  openssl s_server -quiet -accept "127.0.0.1:$port" -cert "$work/tls.crt" -key "$work/tls.key" -www >/dev/null 2>&1 &
+  server=$!
+  sleep 1
+  rm -f "$root/etc/apt/apt.conf.d/"*prox*
+  echo "127.0.0.1 packages.skerrow.example" >>"$root/etc/hosts"
+  echo "deb https://packages.skerrow.example:$port/debian bookworm main" >"$root/etc/apt/sources.list"
+}
+
+# release_file FIELD: VALUE signs nothing and gives /repo a Release file with that field.
+release_file() {
+  printf 'Origin: Skerrow\n%s %s\nDate: %s\nSHA256:\n %s %s Packages\n' "$1" "$2" "$(LC_ALL=C date -u '+%a, %d %b %Y %H:%M:%S UTC')" "$(sha256sum "$root/repo/Packages" | cut -d' ' -f1)" "$(stat -c %s "$root/repo/Packages")" >"$root/repo/Release"
+}
+
+# speaking LOCALE makes the tools log in another language from here on.
+speaking() {
+  with_packages locales libc-l10n
+  inside localedef -i "${1%.*}" -f UTF-8 "$1"
+  language=$1
+  : >"$root/var/log/dpkg.log"; : >"$root/var/log/apt/history.log"; : >"$root/var/log/apt/term.log"
 }
 
 # add_suite RELEASE makes a further release of the mirror known to the scratch root.
@@ -138,7 +200,7 @@ add_suite() {
 
 # label CAUSE DECISIVE says what the failure is: its cause, and a pattern of the
 # decisive line, of which the first match counts.
-label() { printf "cause: %s\ndecisive: '%s'\n" "$1" "$2" >"$work/label.yaml"; }
+label() { printf "cause: %s\ndecisive: '%s'\n" "$1" "${2//\'/\'\'}" >"$work/label.yaml"; }
 
 # capture DIR copies the logs out, with the mirror's address replaced by an invented one.
 capture() {
