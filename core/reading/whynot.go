@@ -56,6 +56,8 @@ func (a *Attempt) whyNot(events []Event, i int, latest bool) string {
 		return "nothing in this attempt could be chosen"
 	case e.Place == d.Place:
 		return "it is the decisive event: " + a.Why
+	case e.Usual:
+		return "it stands in attempts that succeeded too"
 	case e.Harmless:
 		return "healthy machines show it too"
 	case e.File != d.File:

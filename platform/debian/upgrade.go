@@ -13,16 +13,22 @@ import (
 // An Index is what a release's package lists offer for one architecture.
 type Index struct {
 	packages map[string]offer
-	provides map[string][]string // virtual name → packages
+	provides map[string][]provided
 }
 
 type offer struct {
 	version   string
 	download  int64
 	installed int64
-	needs     [][]string // groups, each fulfilled by any of its names
-	likes     [][]string // recommended: installed beside it by default
+	needs     [][]relation // groups, each fulfilled by any of its relations
+	likes     [][]relation // recommended: installed beside it by default
 }
+
+// A relation asks for a package, in some version (Debian Policy 7.1).
+type relation struct{ name, operator, version string }
+
+// provided is a package that provides a name, perhaps in a version.
+type provided struct{ by, version string }
 
 var indexFields = []string{"package", "version", "architecture", "size", "installed-size", "depends", "pre-depends", "recommends", "provides"}
 
@@ -32,7 +38,7 @@ var ErrNotAnIndex = errors.New("holds no packages of this architecture: want a r
 // ReadIndex reads Packages files of a release, one after the other. Of several
 // versions of a package the newest counts.
 func ReadIndex(arch string, files ...io.Reader) (*Index, error) {
-	x := &Index{packages: map[string]offer{}, provides: map[string][]string{}}
+	x := &Index{packages: map[string]offer{}, provides: map[string][]provided{}}
 	for _, r := range files {
 		err := eachParagraph(r, indexFields, func(p paragraph) error {
 			name := p["package"]
@@ -44,7 +50,7 @@ func ReadIndex(arch string, files ...io.Reader) (*Index, error) {
 			}
 			x.packages[name] = offer{p["version"], p.number("size"), p.kib("installed-size"), append(groups(p["pre-depends"]), groups(p["depends"])...), groups(p["recommends"])}
 			for _, g := range groups(p["provides"]) {
-				x.provides[g[0]] = append(x.provides[g[0]], name)
+				x.provides[g[0].name] = append(x.provides[g[0].name], provided{name, g[0].version})
 			}
 			return nil
 		})
@@ -58,27 +64,62 @@ func ReadIndex(arch string, files ...io.Reader) (*Index, error) {
 	return x, nil
 }
 
-// groups reads a list of relations (Debian Policy 7.1) without versions.
-func groups(text string) [][]string {
+// groups reads a list of relations.
+func groups(text string) [][]relation {
 	if text == "" {
 		return nil
 	}
-	var list [][]string
+	var list [][]relation
 	for _, group := range strings.Split(text, ",") {
-		var names []string
+		var alternatives []relation
 		for _, one := range strings.Split(group, "|") {
-			name, _, _ := strings.Cut(strings.TrimSpace(one), " ")
-			name, _, _ = strings.Cut(name, "(")
-			name, _, _ = strings.Cut(name, ":")
-			if name != "" {
-				names = append(names, name)
+			if r := parseRelation(one); r.name != "" {
+				alternatives = append(alternatives, r)
 			}
 		}
-		if len(names) > 0 {
-			list = append(list, names)
+		if len(alternatives) > 0 {
+			list = append(list, alternatives)
 		}
 	}
 	return list
+}
+
+// parseRelation reads "name:arch (>= version) [archs]".
+func parseRelation(text string) relation {
+	text, _, _ = strings.Cut(text, "[")
+	name, rest, _ := strings.Cut(text, "(")
+	name, _, _ = strings.Cut(strings.TrimSpace(name), ":")
+	r := relation{name: name}
+	if condition, _, ok := strings.Cut(rest, ")"); ok {
+		r.version = strings.TrimLeft(condition, "<>= ")
+		r.operator = strings.TrimSpace(condition[:len(condition)-len(r.version)])
+	}
+	return r
+}
+
+// met reports whether a version fulfils the relation. An empty version is that
+// of a name that is provided without one.
+func (r relation) met(version string) bool {
+	if r.operator == "" {
+		return true
+	}
+	if version == "" {
+		return false
+	}
+	c := CompareVersions(version, r.version)
+	switch r.operator {
+	case "<<":
+		return c < 0
+	case "<=", "<":
+		return c <= 0
+	case "=":
+		return c == 0
+	case ">=", ">":
+		return c >= 0
+	case ">>":
+		return c > 0
+	}
+	return false
 }
 
 // Plan computes what an upgrade of this system to the release would do: which
@@ -87,10 +128,14 @@ func groups(text string) [][]string {
 // What new packages recommend comes with them, as apt does it by default.
 func (x *Index) Plan(sys *bag.Installed, basis string) *readiness.Plan {
 	p := &readiness.Plan{Held: []string{}, Missing: []string{}, Gone: []string{}, Basis: basis}
-	have := map[string]bool{}
+	have := map[string]string{} // in which version, afterwards
 	for _, i := range sys.Packages {
-		if i.State == "installed" {
-			have[i.Name] = true
+		if i.State != "installed" {
+			continue
+		}
+		have[i.Name] = i.Version
+		if o := x.packages[i.Name]; !i.Held && CompareVersions(o.version, i.Version) > 0 {
+			have[i.Name] = o.version
 		}
 	}
 	var queue []string
@@ -125,7 +170,7 @@ func (x *Index) Plan(sys *bag.Installed, basis string) *readiness.Plan {
 		queue = queue[1:]
 		for _, group := range x.packages[name].likes {
 			if pick, ok := x.choose(group, have); ok && pick != "" && added[name] {
-				have[pick], added[pick] = true, true
+				have[pick], added[pick] = x.packages[pick].version, true
 				p.New++
 				take(pick, 0)
 			}
@@ -134,11 +179,11 @@ func (x *Index) Plan(sys *bag.Installed, basis string) *readiness.Plan {
 			pick, ok := x.choose(group, have)
 			switch {
 			case ok && pick != "":
-				have[pick], added[pick] = true, true
+				have[pick], added[pick] = x.packages[pick].version, true
 				p.New++
 				take(pick, 0)
 			case !ok:
-				missing[strings.Join(group, " or ")] = true
+				missing[words(group)] = true
 			}
 		}
 	}
@@ -160,26 +205,36 @@ func (x *Index) Plan(sys *bag.Installed, basis string) *readiness.Plan {
 	return p
 }
 
-// choose returns what has to be added so that one name of the group is there;
-// nothing when one is already. ok is false when the release offers none.
-func (x *Index) choose(group []string, have map[string]bool) (pick string, ok bool) {
-	for _, name := range group {
-		if have[name] {
+// choose returns what has to be added so that one relation of the group is
+// met; nothing when one is already. ok is false when the release offers none.
+func (x *Index) choose(group []relation, have map[string]string) (pick string, ok bool) {
+	for _, r := range group {
+		if version, there := have[r.name]; there && r.met(version) {
 			return "", true
 		}
-		for _, provider := range x.provides[name] {
-			if have[provider] {
+		for _, p := range x.provides[r.name] {
+			if _, there := have[p.by]; there && r.met(p.version) {
 				return "", true
 			}
 		}
 	}
-	for _, name := range group {
-		if _, there := x.packages[name]; there {
-			return name, true
+	for _, r := range group {
+		if o, there := x.packages[r.name]; there && r.met(o.version) {
+			return r.name, true
 		}
-		if list := x.provides[name]; len(list) > 0 {
-			return list[0], true
+		for _, p := range x.provides[r.name] {
+			if r.met(p.version) {
+				return p.by, true
+			}
 		}
 	}
 	return "", false
+}
+
+func words(group []relation) string {
+	var list []string
+	for _, r := range group {
+		list = append(list, strings.TrimSpace(r.name+" "+r.operator+" "+r.version))
+	}
+	return strings.Join(list, " or ")
 }
