@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 
 	"diorthos/core/bag"
 	"diorthos/standin/fleet"
@@ -114,6 +115,10 @@ func TestConsoleShowsACaseLiveWhileItIsReadAndClimbed(t *testing.T) {
 		t.Error("the damaged copy of the table is not marked on the disk")
 	}
 
+	p.do(chromedp.Focus(`[role="application"]`), chromedp.KeyEvent("+"), chromedp.KeyEvent(kb.ArrowRight))
+	p.waitText("E: mkinitramfs failure zstd -q -9 -T0 70")
+	p.picture("timeline")
+
 	p.do(chromedp.Click(`section[aria-label="Where it broke"] blockquote button`))
 	p.waitText("update-initramfs: Generating /boot/initrd.img-6.1.0-56-cloud-amd64")
 	if !p.holds(`document.querySelector('[aria-current="true"]').innerText.includes("zstd: error 70")`) {
@@ -129,6 +134,10 @@ func TestConsoleShowsACaseLiveWhileItIsReadAndClimbed(t *testing.T) {
 	}
 	p.do(chromedp.Evaluate[chromedp.Void](`document.querySelector('section[aria-label="What to do"]').scrollIntoView()`), chromedp.Sleep(300*time.Millisecond))
 	p.picture("ladder")
+
+	p.do(chromedp.Evaluate[chromedp.Void](`document.querySelector('section[aria-label="Fit for"]').scrollIntoView()`), chromedp.Sleep(300*time.Millisecond))
+	wants(t, p.text(), "Debian 13 (trixie)", "not: Disk of the system: 768.0 MiB", "linux-image-6.1.0-56-cloud-amd64 half-configured", "not measured")
+	p.picture("fit")
 
 	p.do(chromedp.Navigate(s.url+"/codes"), chromedp.WaitVisible(`input[aria-label="Code or sentence"]`),
 		chromedp.SendKeys(`input[aria-label="Code or sentence"]`, "set-up ended with 0x8007007O\r"))

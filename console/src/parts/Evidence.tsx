@@ -10,6 +10,7 @@ export function EvidenceList({ list, tone, word }: { list: Finding['for']; tone:
       {e.place ? (
         <LogAt place={e.place}>
           <span className="font-mono text-tiny break-words">{e.text}</span>
+          {e.means && <span className="block font-mono text-tiny text-soft">means: {e.means}</span>}
         </LogAt>
       ) : (
         <span className="min-w-0">{e.text}</span>

@@ -15,6 +15,7 @@ export function Broke({ broke }: { broke: NonNullable<Docket['broke']> }) {
         </div>
         <pre className="font-mono text-small whitespace-pre-wrap">{broke.decisive.text}</pre>
       </blockquote>
+      {broke.decisive.means && <pre className="mt-1 font-mono text-tiny whitespace-pre-wrap text-soft">means: {broke.decisive.means}</pre>}
       <p className="mt-1 text-small text-soft">Chosen because it is {broke.why}.</p>
       {rest.length > 0 && (
         <Collapsible.Root>

@@ -8,10 +8,13 @@ import { LadderView } from '../../parts/LadderView'
 import { CaseNumber } from '../../parts/LogAt'
 import { Notice } from '../../parts/Notice'
 import { CaseState } from '../../parts/State'
+import { Timeline } from '../../parts/Timeline'
 import { bytes, utc } from '../../parts/text'
 import { Broke } from './Broke'
 import { Climbs } from './Climbs'
+import { Fit } from './Fit'
 import { useCase } from './queries'
+import { Settle } from './Settle'
 import { Tried } from './Tried'
 import { Why } from './Why'
 
@@ -43,12 +46,27 @@ export function CasePage() {
                 <Broke broke={c.docket.broke} />
               </Section>
             )}
+            {c.docket.line.length > 0 && (
+              <Section title="When">
+                <Timeline docket={c.docket} />
+              </Section>
+            )}
             <Section title="Why">
               <Why findings={c.docket.why} />
             </Section>
+            {c.docket.settle.length > 0 && (
+              <Section title="What would settle it">
+                <Settle list={c.docket.settle} />
+              </Section>
+            )}
             {c.docket.toDo.length > 0 && (
               <Section title="What to do">
                 <LadderView rungs={c.docket.toDo} stands={c.stands} busy={c.state === 'climbing'} />
+              </Section>
+            )}
+            {c.docket.ready.length > 0 && (
+              <Section title="Fit for">
+                <Fit choices={c.docket.ready} />
               </Section>
             )}
             {c.climbs.length > 0 && (
@@ -125,7 +143,9 @@ function Files({ c }: { c: CaseDetail }) {
         ))}
       </ul>
       <p className="mt-1 text-small text-soft">
-        {c.docket.harmless > 0 && `${c.docket.harmless} records set apart: healthy machines show them too. `}Knowledge {c.docket.knowledge}.
+        {c.docket.harmless > 0 && `${c.docket.harmless} records set apart: healthy machines show them too. `}
+        {c.docket.usual > 0 && `${c.docket.usual} more: this machine's own successful attempts show them too. `}
+        {c.docket.shifts.map((s) => `${s.file} was moved by ${Math.round(s.by)} s to agree with ${s.with}. `)}Knowledge {c.docket.knowledge}.
       </p>
     </>
   )
