@@ -12,7 +12,7 @@ go_sources := $(shell find . -name '*.go' -not -path './console/node_modules/*')
 
 # make bench          how fast, as ratios to public tools
 
-.PHONY: bench prove-reading demo demo-reset test packages packages-test build console lint screenshots fuzz clean
+.PHONY: bench prove prove-reading demo demo-reset test packages packages-test build console lint screenshots fuzz clean
 
 demo: packages build
 	@exec bin/diorthos demo
@@ -74,6 +74,9 @@ bench: build
 	@scripts/packages.sh bench
 	@scripts/bench.sh
 
+# The slow proofs: provoked failures, fuzzing.
+prove: prove-reading fuzz
+
 # A minute for each parser of bytes that come from outside.
 fuzz:
 	go test ./core/block -run - -fuzz FuzzReadJournal -fuzztime 60s -fuzzminimizetime 5x
@@ -82,6 +85,8 @@ fuzz:
 	go test ./core/bag -run - -fuzz FuzzRead -fuzztime 60s -fuzzminimizetime 5x
 	go test ./core/reading -run - -fuzz FuzzRead -fuzztime 60s -fuzzminimizetime 5x
 	go test ./core/codes -run - -fuzz FuzzParse -fuzztime 60s -fuzzminimizetime 5x
+	go test ./core/catalogue -run - -fuzz FuzzRead -fuzztime 60s -fuzzminimizetime 5x
+	go test ./platform/debian -run - -fuzz FuzzReadPackage -fuzztime 60s -fuzzminimizetime 5x
 
 screenshots: packages-test build
 	scripts/packages.sh screenshots

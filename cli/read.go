@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"strconv"
 	"strings"
 	"time"
@@ -33,6 +34,7 @@ func readCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
+			debug.SetGCPercent(60) // logs of any size in little memory
 			k, err := loadKnowledge()
 			if err != nil {
 				return err

@@ -93,10 +93,11 @@ func Look(o GatherOptions) (l *Looked, err error) {
 	if o.Image == "" && o.Root == "" && !o.Live {
 		return nil, errNothing
 	}
-	l = &Looked{Facts: &bag.Facts{Schema: bag.FactsVersion, Gathered: o.Now.UTC().Truncate(time.Second), Machine: bag.Machine{Name: o.Machine, Site: o.Site, Model: o.Model}, Disks: []bag.Disk{}}}
+	opened := &Looked{Facts: &bag.Facts{Schema: bag.FactsVersion, Gathered: o.Now.UTC().Truncate(time.Second), Machine: bag.Machine{Name: o.Machine, Site: o.Site, Model: o.Model}, Disks: []bag.Disk{}}}
+	l = opened
 	defer func() {
 		if err != nil {
-			l.Close()
+			opened.Close()
 		}
 	}()
 	if o.Image != "" {

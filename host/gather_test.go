@@ -12,6 +12,8 @@ import (
 	"testing"
 	"time"
 
+	"golang.org/x/sys/unix"
+
 	"diorthos/core/bag"
 	"diorthos/host"
 	"diorthos/platform/debian"
@@ -114,5 +116,76 @@ func TestADiskWithoutATableIsDescribedAsWell(t *testing.T) {
 	g, err := host.Gather(context.Background(), &out, host.GatherOptions{Image: image, Platforms: []host.Platform{debian.Adapter{}}, Now: time.Unix(1_795_000_000, 0)})
 	if err != nil || g.Facts.Machine.Name != "empty" || g.Facts.Disks[0].Style != "none" || len(g.Facts.Disks[0].Problems) != 0 {
 		t.Errorf("%v: %+v", err, g)
+	}
+}
+
+// A whole system in a folder is a machine too: what is installed, what a
+// restart is owed for, whether its lists are dated in the future.
+func TestAFolderWithASystemIsGathered(t *testing.T) {
+	root := t.TempDir()
+	for name, text := range map[string]string{
+		"etc/os-release": "PRETTY_NAME=\"Debian GNU/Linux 12\"\nID=debian\nVERSION_ID=\"12\"\nVERSION_CODENAME=bookworm\n", "etc/hostname": "tern-laptop-1\n", "etc/default/locale": "LANG=de_DE.UTF-8\n",
+		"var/lib/dpkg/status":           "Package: dpkg\nStatus: install ok installed\nArchitecture: arm64\nVersion: 1.21\nInstalled-Size: 6000\n\nPackage: skerrow-crew\nStatus: hold ok half-configured\nArchitecture: all\nVersion: 2:4.0-1\n\n",
+		"var/lib/apt/lists/h_InRelease": "-----BEGIN PGP SIGNED MESSAGE-----\nOrigin: Skerrow\nCodename: bookworm\nDate: Sat, 21 Nov 2026 08:00:00 UTC\nValid-Until: Sat, 28 Nov 2026 08:00:00 UTC\n",
+		"run/reboot-required":           "", "run/reboot-required.pkgs": "linux-image-6.1\n", "boot/initrd.img-6.1": "0123456789", "var/log/dpkg.log": "2026-11-22 06:00:00 startup archives unpack\n",
+		"usr/share/locale/de/LC_MESSAGES/dpkg.mo": "not a catalogue",
+	} {
+		path := filepath.Join(root, name)
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	var out bytes.Buffer
+	if _, err := host.Gather(t.Context(), &out, host.GatherOptions{Root: root, Platforms: []host.Platform{debian.Adapter{}}, Now: time.Unix(1_795_000_000, 0)}); err != nil {
+		t.Fatal(err)
+	}
+	info, err := bag.Read(t.Context(), &out, bag.DefaultLimits, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	f := info.Facts
+	in := f.Installed
+	if f.Machine.Name != "tern-laptop-1" || in == nil || in.Version != "12" || in.Architecture != "arm64" || in.EarlyBoot != 10 || f.Hardware.Architecture != "arm64" || len(f.Volumes) == 0 {
+		t.Fatalf("%+v %+v", f.Machine, in)
+	}
+	if p := in.Packages; len(p) != 2 || p[1] != (bag.Package{Name: "skerrow-crew", Version: "2:4.0-1", Architecture: "all", State: "half-configured", Held: true}) || p[0].Size != 6000<<10 {
+		t.Errorf("%+v", p)
+	}
+	if s := in.Sources; len(s) != 1 || s[0].Suite != "bookworm" || s[0].ValidUntil.Format(time.DateOnly) != "2026-11-28" {
+		t.Errorf("%+v", s)
+	}
+	if len(f.Owed) != 1 || f.Owed[0].Text != "asked for by linux-image-6.1" {
+		t.Errorf("%+v", f.Owed)
+	}
+	var names []string
+	for _, file := range info.Files {
+		names = append(names, file.Name)
+	}
+	if want := []string{"catalogues/de/LC_MESSAGES/dpkg.mo", "logs/dpkg.log"}; !slices.Equal(names, want) {
+		t.Errorf("files %v", names)
+	}
+}
+
+func TestTheRunningMachineIsSurveyed(t *testing.T) {
+	l, err := host.Look(host.GatherOptions{Live: true, Platforms: []host.Platform{debian.Adapter{}}, Now: time.Now()})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	f := l.Facts
+	if f.Hardware == nil || f.Hardware.Memory < 64<<20 || f.Hardware.Processors < 1 || f.Clock == nil || f.Clock.Uptime <= 0 || f.Network == nil || !f.Surveyed || len(f.Volumes) == 0 {
+		t.Errorf("%+v", f)
+	}
+	var s unix.Statfs_t
+	if err := unix.Statfs("/", &s); err != nil {
+		t.Fatal(err)
+	}
+	for _, v := range f.Volumes {
+		if v.Mount == "/" && v.Size != int64(s.Blocks)*s.Bsize {
+			t.Errorf("the root has %d bytes: %+v", int64(s.Blocks)*s.Bsize, v)
+		}
 	}
 }

@@ -33,5 +33,6 @@ shoot() { # shoot NAME LINES COMMAND: what the terminal shows, LINES down from t
 }
 shoot terminal-case 1 'diorthos case 1'
 shoot terminal-layout 1 'diorthos layout show .demo/kestrel-office-3.img; diorthos layout check .demo/kestrel-office-3.img'
+shoot terminal-ready 1 'diorthos ready --image .demo/kestrel-office-3.img --firmware uefi --for debian-13'
 shoot terminal-climb 1 'diorthos climb 1 --image .demo/kestrel-office-3.img'
 ls -l "$to"

@@ -50,3 +50,30 @@ func TestLoadSaysWhereTheFaultLies(t *testing.T) {
 		})
 	}
 }
+
+// A site adds codes as a table and replaces a shipped file of the same name.
+func TestASiteAddsItsOwn(t *testing.T) {
+	site := fstest.MapFS{
+		"codes/ticket-printer.csv": {Data: []byte("value,name,text\n0x51,PRINTER_JAM,the ticket printer is jammed\n82,,\"no paper, or upside down\"\n")},
+		"causes/site.yaml":         {Data: []byte("causes:\n  - {id: gangway-down, title: The gangway is down, explains: attempt, prior: 0.01, tell: Lift it.}\n")},
+	}
+	k, err := knowledge.Load(shipped.Files, site)
+	if err != nil {
+		t.Fatal(err)
+	}
+	e := k.Codes.Explain("0x52")
+	found := false
+	for _, taken := range e.Taken {
+		for _, r := range taken.Readings {
+			found = found || r.Family == "ticket-printer" && r.Text == "no paper, or upside down"
+		}
+	}
+	if !found || k.Causes["gangway-down"] == nil {
+		t.Errorf("%+v", e)
+	}
+	for name, bad := range map[string]string{"no text": "value,name\n1,x\n", "no number": "value,text\nx1,y\n", "empty": "value,text\n", "uneven": "value,text\n1\n"} {
+		if _, err := knowledge.ReadCodeTable("codes/x.csv", []byte(bad)); err == nil || !strings.Contains(err.Error(), "codes/x.csv") {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+}

@@ -100,7 +100,7 @@ type Progress func(bytes int64)
 
 // maxEvents bounds what one log can make us remember: up to twice as many
 // events for a moment.
-const maxEvents = 20_000
+const maxEvents = 4_000
 
 // Read reads all sources. The anchor may be zero. Message catalogues among them
 // (.mo) are not logs: messages of their languages are brought back by them. A source that cannot be read

@@ -31,9 +31,11 @@ type line struct {
 // cores at once.
 type look func(text []byte) (e Event, rule *Rule, matters bool)
 
+// A chunk is used again once its lines have been taken.
 type chunk struct {
 	data   []byte
 	offset int64
+	lines  []line
 	done   chan scanned
 }
 
@@ -60,11 +62,12 @@ func scanLines(ctx context.Context, r io.Reader, find *literals, see look, take 
 			}
 		}()
 	}
+	used := make(chan *chunk, 3*workers) // to be filled again
 	failed := make(chan error, 1)
 	go func() {
 		defer close(work)
 		defer close(order)
-		failed <- splitChunks(ctx, r, func(c *chunk) bool {
+		failed <- splitChunks(ctx, r, used, func(c *chunk) bool {
 			select {
 			case order <- c:
 			case <-ctx.Done():
@@ -87,19 +90,34 @@ func scanLines(ctx context.Context, r io.Reader, find *literals, see look, take 
 		count += s.count
 		cut += s.cut
 		previousHit = s.endedHit
+		clear(s.lines)
+		c.lines = s.lines[:0]
+		select {
+		case used <- c:
+		default:
+		}
 	}
 	return count, cut, <-failed
 }
 
 // splitChunks cuts r at ends of lines and hands the pieces to give.
-func splitChunks(ctx context.Context, r io.Reader, give func(*chunk) bool) error {
-	var rest []byte
+func splitChunks(ctx context.Context, r io.Reader, used <-chan *chunk, give func(*chunk) bool) error {
+	var rest, keep []byte
 	var offset int64
 	for {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		buf := make([]byte, len(rest)+chunkSize)
+		var c *chunk
+		select {
+		case c = <-used:
+		default:
+			c = &chunk{done: make(chan scanned, 1)}
+		}
+		if cap(c.data) < len(rest)+chunkSize {
+			c.data = make([]byte, len(rest)+chunkSize)
+		}
+		buf := c.data[:len(rest)+chunkSize]
 		copy(buf, rest)
 		n, err := fill(r, buf[len(rest):])
 		buf = buf[:len(rest)+n]
@@ -108,9 +126,11 @@ func splitChunks(ctx context.Context, r io.Reader, give func(*chunk) bool) error
 		if last || end == 0 && len(buf) > 4*chunkSize { // a line of megabytes is handed on in pieces
 			end = len(buf)
 		}
-		rest = bytes.Clone(buf[end:])
+		keep = append(keep[:0], buf[end:]...)
+		rest = keep
 		if end > 0 {
-			if !give(&chunk{data: buf[:end:end], offset: offset, done: make(chan scanned, 1)}) {
+			c.data, c.offset = buf[:end], offset
+			if !give(c) {
 				return ctx.Err()
 			}
 			offset += int64(end)
@@ -125,7 +145,7 @@ func splitChunks(ctx context.Context, r io.Reader, give func(*chunk) bool) error
 }
 
 func search(c *chunk, find *literals, see look) scanned {
-	var s scanned
+	s := scanned{lines: c.lines}
 	data, offset := c.data, c.offset
 	near := true // the line before matters, or is not known
 	for len(data) > 0 {
