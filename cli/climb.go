@@ -177,7 +177,13 @@ func journalPath(image, machine string) (string, error) {
 		folder = "."
 	}
 	stamp := time.Now().UTC().Format("20060102-150405")
-	return filepath.Join(folder, machine+"-"+stamp+".journal"), nil
+	path := filepath.Join(folder, machine+"-"+stamp+".journal")
+	for n := 2; ; n++ { // two changes within a second
+		if _, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) {
+			return path, nil
+		}
+		path = filepath.Join(folder, fmt.Sprintf("%s-%s-%d.journal", machine, stamp, n))
+	}
 }
 
 func absolute(path string) string {

@@ -21,7 +21,7 @@ func sectorFlag() cli.Flag {
 
 func layoutCommand() *cli.Command {
 	return &cli.Command{
-		Name: "layout", Usage: "look at the partition tables of a disk or an image of one",
+		Name: "layout", Usage: "look at, mend and change the partition tables of a disk or an image of one",
 		Commands: []*cli.Command{
 			{
 				Name: "show", Usage: "draw the disk and list its partitions", ArgsUsage: "IMAGE|DEVICE",
@@ -42,7 +42,7 @@ func layoutCommand() *cli.Command {
 			{
 				Name: "check", Usage: "say what is wrong with the tables, where, and who minds", ArgsUsage: "IMAGE|DEVICE",
 				Description: "Exit status 1 if something is broken.\n\nExample:\n   diorthos layout check .demo/kestrel-office-3.img",
-				Flags:       []cli.Flag{sectorFlag(), jsonFlag()},
+				Flags:       []cli.Flag{&cli.StringFlag{Name: "firmware", Usage: "`MODE` that the machine starts by, uefi or bios, to check for what it needs"}, sectorFlag(), jsonFlag()},
 				Action: func(_ context.Context, c *cli.Command) error {
 					d, err := describe(c)
 					if err != nil {
@@ -55,6 +55,7 @@ func layoutCommand() *cli.Command {
 					return foundBroken(d.Problems, nil)
 				},
 			},
+			layoutMendCommand(), layoutRescueCommand(), layoutRestyleCommand(), layoutCarveCommand(),
 		},
 	}
 }
@@ -69,7 +70,7 @@ func describe(c *cli.Command) (*bag.Disk, error) {
 		return nil, err
 	}
 	defer func() { _ = image.Close() }()
-	d, _, err := host.DescribeDisk(image, "disk0", a[0], platforms())
+	d, _, err := host.DescribeDiskFor(image, "disk0", a[0], platforms(), c.String("firmware"))
 	return d, err
 }
 

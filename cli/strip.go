@@ -1,7 +1,9 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -12,6 +14,8 @@ import (
 // strip draws a disk to scale: its partitions between the two copies of the
 // table, with the damaged copy marked.
 func (p *page) strip(d bag.Disk) {
+	d.Partitions = slices.Clone(d.Partitions) // as they lie on the disk, not as they are numbered
+	slices.SortFunc(d.Partitions, func(a, b bag.Partition) int { return cmp.Compare(a.Offset, b.Offset) })
 	left, right := p.copyMark("primary GPT", d.Primary), p.copyMark("backup GPT", d.Backup)
 	width := p.width - 4
 	if d.Style != "gpt" {

@@ -64,6 +64,12 @@ type found struct {
 // DescribeDisk looks at the tables of a disk and at what lies on its
 // partitions. The systems that it finds are returned beside the description.
 func DescribeDisk(src block.Source, id, path string, platforms []Platform) (*bag.Disk, []found, error) {
+	return DescribeDiskFor(src, id, path, platforms, "")
+}
+
+// DescribeDiskFor holds the disk against what a firmware, uefi or bios, needs
+// as well.
+func DescribeDiskFor(src block.Source, id, path string, platforms []Platform, firmware string) (*bag.Disk, []found, error) {
 	table, err := layout.Read(src)
 	if err != nil {
 		return nil, nil, fmt.Errorf("%s: %w", path, err)
@@ -72,17 +78,21 @@ func DescribeDisk(src block.Source, id, path string, platforms []Platform) (*bag
 		ID: id, Source: filepath.Base(path), Size: table.Size, SectorSize: table.SectorSize, Style: string(table.Style()), Marks: table.Target(path).Marks,
 		MBR:     bag.MBR{Signed: table.MBR.Signed, Protective: table.MBR.Protective(), HasCode: table.MBR.HasCode},
 		Primary: describeCopy(&table.Primary, table.Style()), Backup: describeCopy(&table.Backup, table.Style()),
-		Problems: append([]layout.Problem{}, table.Check()...), Partitions: []bag.Partition{},
+		Partitions: []bag.Partition{},
 	}
 	var systems []found
 	mounts := map[string]string{}
+	around := layout.Surroundings{Firmware: firmware, Contents: map[int]layout.Content{}, Systems: map[int]bool{}}
 	for _, p := range table.Partitions() {
 		part := block.NewPart(src, p.Off, p.Length)
-		described := describePartition(p, layout.Recognise(part))
+		content := layout.Recognise(part)
+		around.Contents[p.Number] = content
+		described := describePartition(p, content)
 		if volume := openVolume(part, described.Content.Kind); volume != nil {
 			for _, platform := range platforms {
 				if sys, ok := platform.System(volume); ok {
 					described.System, described.Role, described.Mount = &sys, "system", "/"
+					around.Systems[p.Number] = true
 					systems = append(systems, found{platform, volume})
 					for id, at := range platform.Mounts(volume) {
 						mounts[id] = at
@@ -93,6 +103,7 @@ func DescribeDisk(src block.Source, id, path string, platforms []Platform) (*bag
 		d.Partitions = append(d.Partitions, described)
 	}
 	assignRoles(d.Partitions, mounts)
+	d.Problems = append([]layout.Problem{}, table.CheckIn(around)...)
 	return d, systems, nil
 }
 

@@ -78,6 +78,7 @@ type MBREntry struct {
 	Type    byte
 	First   uint64 // LBA
 	Sectors uint64
+	Link    uint64 // of a logical partition, the LBA of its record in the chain
 }
 
 // An MBR is the first sector of a disk.
@@ -86,6 +87,7 @@ type MBR struct {
 	HasCode bool
 	DiskID  uint32
 	Entries []MBREntry
+	Logical []MBREntry // the partitions inside an extended one, numbered from 5
 }
 
 // Protective reports whether the record says that the disk is a GPT one.
@@ -116,7 +118,9 @@ type Table struct {
 	Primary    Copy
 	Backup     Copy
 
-	rawMBR []byte // one sector
+	rawMBR []byte    // one sector
+	chain  []Problem // of the logical partitions
+	other  bool      // a GPT header stands where one of the other sector size would
 }
 
 // Sectors is the number of whole sectors of the disk.
@@ -174,12 +178,12 @@ func (t *Table) Partitions() []Partition {
 	if t.Style() != StyleMBR {
 		return nil
 	}
-	for _, e := range t.MBR.Entries {
-		if e.Sectors == 0 || e.Type == TypeProtective {
+	for _, e := range append(t.MBR.Entries[:len(t.MBR.Entries):len(t.MBR.Entries)], t.MBR.Logical...) {
+		if e.Sectors == 0 || e.Type == TypeProtective || extended(e.Type) {
 			continue
 		}
 		list = append(list, Partition{
-			Number: e.Index, Type: fmt.Sprintf("type 0x%02x", e.Type), TypeCode: fmt.Sprintf("0x%02x", e.Type), Active: e.Active,
+			Number: e.Index, Type: MBRTypeName(e.Type), TypeCode: fmt.Sprintf("0x%02x", e.Type), Active: e.Active,
 			Span: Span{e.First, e.First + e.Sectors - 1}, Off: int64(e.First) * ss, Length: int64(e.Sectors) * ss,
 		})
 	}

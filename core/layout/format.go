@@ -174,15 +174,7 @@ func parseMBR(raw []byte) MBR {
 		return m
 	}
 	for i := range 4 {
-		b := raw[mbrEntries+i*mbrEntrySize:]
-		e := MBREntry{
-			Index:   i + 1,
-			Active:  b[0] == mbrActiveFlag,
-			Flag:    b[0],
-			Type:    b[4],
-			First:   uint64(le.Uint32(b[8:])),
-			Sectors: uint64(le.Uint32(b[12:])),
-		}
+		e := parseMBREntry(raw, i)
 		if e.Type != 0 || e.Sectors != 0 {
 			m.Entries = append(m.Entries, e)
 		}

@@ -4,6 +4,8 @@ import (
 	"encoding/binary"
 	"encoding/hex"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 )
 
@@ -87,3 +89,17 @@ func TypeName(g GUID) string {
 	}
 	return g.String()
 }
+
+// TypeByName is the partition type with that trade's name, or that GUID.
+func TypeByName(name string) (GUID, bool) {
+	for g, known := range typeNames {
+		if known == name {
+			return g, true
+		}
+	}
+	g, err := ParseGUID(name)
+	return g, err == nil
+}
+
+// TypeNames lists the names that TypeByName knows.
+func TypeNames() []string { return slices.Sorted(maps.Values(typeNames)) }

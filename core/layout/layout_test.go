@@ -171,7 +171,7 @@ func TestEachDamageHasItsName(t *testing.T) {
 		{"backup entries", func(d []byte) { d[last-32*512+3]++ }, []string{"gpt-entries-crc"}},
 		{"header size", func(d []byte) { d[512+12] = 4 }, []string{"gpt-header-size"}},
 		{"boot record", func(d []byte) { d[510] = 0 }, []string{"mbr-signature-missing"}},
-		{"protective entry", func(d []byte) { d[450] = 0x83 }, []string{"protective-entry-missing"}},
+		{"protective entry", func(d []byte) { d[450] = 0x83 }, []string{"mbr-beside-gpt"}},
 		{"protective size", func(d []byte) { d[458]++ }, []string{"protective-entry-size"}},
 		{"first sectors", func(d []byte) { clear(d[:34*512]) }, []string{"gpt-signature-missing", "mbr-signature-missing"}},
 	} {

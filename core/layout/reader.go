@@ -21,6 +21,17 @@ func Read(src block.Source) (*Table, error) {
 		return nil, fmt.Errorf("read sector 0: %w", err)
 	}
 	t.MBR = parseMBR(t.rawMBR)
+	for _, e := range t.MBR.Entries {
+		if !extended(e.Type) || e.Sectors == 0 || len(t.MBR.Logical) > 0 {
+			continue
+		}
+		if t.MBR.Logical, t.chain, err = readChain(src, e); err != nil {
+			return nil, err
+		}
+	}
+	if t.other, err = readsAsOther(src); err != nil {
+		return nil, err
+	}
 	if t.Primary, err = readCopy(src, 1, false); err != nil {
 		return nil, err
 	}
@@ -35,6 +46,25 @@ func Read(src block.Source) (*Table, error) {
 		return nil, err
 	}
 	return t, nil
+}
+
+// readsAsOther looks for a GPT header where one would stand if the disk's
+// sectors were of the other size: it was made in another enclosure, or the
+// image of it is read with the wrong size.
+func readsAsOther(src block.Source) (bool, error) {
+	at := int64(4096)
+	if src.SectorSize() == 4096 {
+		at = 512
+	}
+	if at+8 > src.Size() {
+		return false, nil
+	}
+	whole := int64(src.SectorSize())
+	raw, err := readSectors(src, at/whole*whole, whole)
+	if err != nil {
+		return false, fmt.Errorf("read at byte %d: %w", at, err)
+	}
+	return string(raw[at%whole:][:8]) == gptSignature, nil
 }
 
 func readCopy(src block.Source, lba uint64, backup bool) (Copy, error) {

@@ -1,0 +1,117 @@
+package layout
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// Surroundings are what a table is held against besides itself.
+type Surroundings struct {
+	Firmware string          // uefi or bios; empty when not known
+	Contents map[int]Content // by the number of the partition
+	Systems  map[int]bool    // partitions that hold a system
+}
+
+// CheckIn lists what Check does, and what is wrong for the machine's firmware
+// and for what lies on the partitions.
+func (t *Table) CheckIn(s Surroundings) []Problem {
+	list := t.Check()
+	list = append(list, t.checkFirmware(s)...)
+	list = append(list, t.checkContents(s)...)
+	for i := range list {
+		list[i].Minds = minds[list[i].ID]
+	}
+	return gravestFirst(list)
+}
+
+// checkFirmware looks for what the firmware needs to start from this disk.
+func (t *Table) checkFirmware(s Surroundings) []Problem {
+	var list []Problem
+	parts := t.Partitions()
+	has := func(kind string) bool {
+		return slices.ContainsFunc(parts, func(p Partition) bool { return p.Type == kind })
+	}
+	systems := len(s.Systems) > 0
+	switch {
+	case len(parts) == 0:
+	case s.Firmware == "uefi" && t.Style() == StyleMBR && !has("EFI system"):
+		list = append(list, Problem{ID: "style-against-firmware", Weight: Broken, Part: "MBR", Want: "a GPT with an EFI system partition", Got: "an MBR",
+			Text: "the machine starts by UEFI, and this table is made for BIOS: nothing on it can be started"})
+	case s.Firmware == "uefi" && systems && !has("EFI system"):
+		list = append(list, Problem{ID: "esp-missing", Weight: Broken, Part: "disk", Want: "a partition of the type EFI system", Got: "none",
+			Text: "the machine starts by UEFI and the disk has no EFI system partition"})
+	case s.Firmware == "bios" && t.Style() == StyleGPT && systems && !has("BIOS boot"):
+		list = append(list, Problem{ID: "bios-boot-missing", Weight: Broken, Part: "disk", Want: "a partition of the type BIOS boot", Got: "none",
+			Text: "the machine starts by BIOS, and on a GPT the loader needs a BIOS boot partition of its own"})
+	}
+	if t.Style() == StyleMBR && s.Firmware != "uefi" {
+		list = append(list, t.checkActive(s)...)
+	}
+	return list
+}
+
+// checkActive looks at what a BIOS starts from: the boot code, and the one
+// partition flagged active.
+func (t *Table) checkActive(s Surroundings) []Problem {
+	var list []Problem
+	var active []int
+	for _, e := range t.MBR.Entries {
+		if e.Active {
+			active = append(active, e.Index)
+		}
+	}
+	systems := len(s.Systems) > 0
+	switch {
+	case len(active) > 1:
+		list = append(list, Problem{ID: "active-flag-double", Weight: Broken, Part: "MBR", Want: "one active partition", Got: fmt.Sprint(active),
+			Text: "several partitions are flagged active: the boot code stops, or takes the first"})
+	case len(active) == 0 && systems:
+		list = append(list, Problem{ID: "active-flag-missing", Weight: Odd, Part: "MBR", Want: "one active partition", Got: "none",
+			Text: "no partition is flagged active: some firmware and most boot code then do not start the disk"})
+	case len(active) == 1 && systems && !s.Systems[active[0]] && s.Contents[active[0]].Kind == "":
+		list = append(list, Problem{ID: "active-without-system", Weight: Broken, Part: fmt.Sprintf("partition %d", active[0]), Want: "a file system with a loader or a system", Got: "nothing that is known",
+			Text: "the partition flagged active holds nothing that could be started"})
+	}
+	if !t.MBR.HasCode && systems {
+		list = append(list, Problem{ID: "boot-code-missing", Weight: Broken, Part: "MBR", Want: "boot code in the first 440 bytes", Got: "zeros",
+			Text: "sector 0 holds no boot code: a BIOS has nothing to run"})
+	}
+	return list
+}
+
+// expected are the kinds of content that a type is for. Types that are not
+// listed may hold anything.
+var expected = map[string][]string{
+	"EFI system": {"fat12", "fat16", "fat32"}, "Linux swap": {"swap", "luks"}, "LVM physical volume": {"lvm", "luks"}, "RAID member": {"md"},
+	"FAT12": {"fat12", "fat16"}, "FAT16": {"fat16", "fat12"}, "FAT32": {"fat32", "fat16"}, "basic data": {"ntfs", "exfat", "fat32", "fat16", "fat12", "udf"},
+	"Linux data": {"ext2", "ext3", "ext4", "xfs", "btrfs", "f2fs", "luks", "lvm", "md", "swap", "squashfs"}, "Linux root (x86-64)": {"ext2", "ext3", "ext4", "xfs", "btrfs", "f2fs", "luks", "squashfs"},
+}
+
+func (t *Table) checkContents(s Surroundings) []Problem {
+	var list []Problem
+	for _, p := range t.Partitions() {
+		c, ok := s.Contents[p.Number]
+		if !ok || c.Kind == "" {
+			continue
+		}
+		name := fmt.Sprintf("partition %d", p.Number)
+		if want, ok := expected[p.Type]; ok && !slices.Contains(want, strings.ToLower(c.Kind)) {
+			weight := Odd
+			if p.Type == "EFI system" {
+				weight = Broken
+			}
+			list = append(list, Problem{ID: "type-implausible", Weight: weight, Part: name, LBA: p.Span.First, Want: strings.Join(want, ", "), Got: c.Kind,
+				Text: fmt.Sprintf("%s is of the type %s and holds %s", name, p.Type, c.Kind)})
+		}
+		switch {
+		case c.Size > p.Length:
+			list = append(list, Problem{ID: "content-too-large", Weight: Broken, Part: name, LBA: p.Span.First, Want: fmt.Sprintf("at most %d bytes", p.Length), Got: fmt.Sprintf("%d bytes", c.Size),
+				Text: fmt.Sprintf("the %s on %s is larger than the partition: its end is cut off, or the partition's bounds are wrong", c.Kind, name)})
+		case c.Size > 0 && p.Length-c.Size > p.Length/10 && p.Length-c.Size > 16<<20:
+			list = append(list, Problem{ID: "content-too-small", Weight: Odd, Part: name, LBA: p.Span.First, Want: fmt.Sprintf("about %d bytes", p.Length), Got: fmt.Sprintf("%d bytes", c.Size),
+				Text: fmt.Sprintf("the %s on %s uses only part of the partition", c.Kind, name)})
+		}
+	}
+	return list
+}
