@@ -14,20 +14,26 @@ import (
 
 	"diorthos/client"
 	"diorthos/core/block"
-	"diorthos/core/knowledge"
+	"diorthos/core/docket"
 	"diorthos/core/ladder"
 	"diorthos/host"
 )
 
 func climbCommand() *cli.Command {
 	return &cli.Command{
-		Name: "climb", Usage: "take a rung of a case's ladder: guard, journal, change, proof", ArgsUsage: "NUMBER",
-		Description: "Takes the first rung that is not proven yet, or the one named. What stood on the disk before is kept in a\njournal; \"diorthos undo JOURNAL\" brings it back. The outcome goes onto the docket.\n" +
-			"Exit status 1 if a guard or the proof said no.\n\nExamples:\n   diorthos climb 1 --image .demo/kestrel-office-3.img --dry-run\n   diorthos climb 1 --image .demo/kestrel-office-3.img\n   diorthos climb 1 --image .demo/kestrel-office-3.img --resume kestrel-office-3.journal",
+		Name: "climb", Usage: "take rungs of a case's ladder: guard, journal, change, proof", ArgsUsage: "NUMBER",
+		Description: "Takes the first rung that is not proven yet, or those named. What stood on the disk before is kept in a\njournal; \"diorthos undo JOURNAL\" brings it back. The outcome goes onto the docket. What is borrowed for the\nrepair stands in a ledger beside the image, and is asked for until it is given back.\n" +
+			"What disrupts is asked about; what destroys wants the machine's name.\nExit status 1 if a guard or the proof said no, or a rung waits for a person.\n\nExamples:\n   diorthos climb 1 --image .demo/kestrel-office-3.img --dry-run\n   diorthos climb 1 --image .demo/kestrel-office-3.img\n   diorthos climb 1 --image .demo/kestrel-office-3.img --hands --to 4\n   diorthos climb 1 --image .demo/kestrel-office-3.img --resume kestrel-office-3.journal",
 		Flags: append(serviceFlags(),
-			&cli.StringFlag{Name: "image", Usage: "disk image or block device to work on", Required: true},
+			&cli.StringFlag{Name: "image", Usage: "disk image or block device to work on"},
 			&cli.BoolFlag{Name: "dry-run", Usage: "show what would be done and change nothing"},
-			&cli.IntFlag{Name: "rung", Usage: "take this rung"},
+			&cli.IntSliceFlag{Name: "only", Aliases: []string{"rung"}, Usage: "take this rung `N` alone; once more for each further one"},
+			&cli.IntSliceFlag{Name: "skip", Usage: "leave rung `N` out"},
+			&cli.IntFlag{Name: "to", Usage: "take all rungs up to `N`"},
+			&cli.BoolFlag{Name: "hands", Usage: "lead through the steps for a person as well, and ask how they went"},
+			&cli.BoolFlag{Name: "restarted", Usage: "the restart that was owed has been seen"},
+			&cli.BoolFlag{Name: "yes", Usage: "do not ask before a rung that disrupts"},
+			&cli.StringFlag{Name: "confirm", Usage: "the machine's `NAME`, for a rung that destroys"},
 			&cli.StringFlag{Name: "journal", Usage: "journal to write; by default beside the image, or here for a device"},
 			&cli.StringFlag{Name: "resume", Usage: "complete the climb of this journal, which was cut off"},
 			sectorFlag(), jsonFlag()),
@@ -36,22 +42,29 @@ func climbCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			rung, err := chooseRung(c, d)
+			list, err := wanted(c, d)
 			if err != nil {
 				return err
 			}
-			run, err := takeRung(ctx, c, d, *rung)
-			if run == nil {
+			a, err := newAscent(c, d)
+			if err != nil {
 				return err
 			}
-			if done, errOut := put(c, run); done {
+			runs, err := a.climb(ctx, list)
+			if len(runs) == 0 {
+				return afterRun(c, err, nil)
+			}
+			last := runs[len(runs)-1]
+			if c.Bool("json") {
+				var out any = last
+				if len(runs) > 1 {
+					out = runs
+				}
+				_, errOut := put(c, out)
 				return afterRun(c, err, errOut)
 			}
-			p := newPage(c)
-			p.line("%s  %s", p.strong(fmt.Sprintf("Rung %d of %d  %s", rung.Number, len(d.Docket.ToDo), rung.Title)), p.faint(string(rung.Invasive)))
-			showRun(p, "  ", *run)
-			if run.Outcome == ladder.Proven {
-				showNext(p, d, rung.Number, run.Journal)
+			if last.Outcome == ladder.Proven && last.Journal != "" {
+				showNext(a.p, d, last.Rung, last.Journal)
 			}
 			return afterRun(c, err, nil)
 		},
@@ -60,40 +73,11 @@ func climbCommand() *cli.Command {
 
 // afterRun tells a refusal, which is a finding, from a failure to work.
 func afterRun(c *cli.Command, err, errOut error) error {
-	if errors.Is(err, ladder.ErrGuard) || errors.Is(err, ladder.ErrProof) {
+	if errors.Is(err, ladder.ErrGuard) || errors.Is(err, ladder.ErrProof) || errors.Is(err, errBlocked) {
 		_, _ = fmt.Fprintln(c.Root().ErrWriter, "diorthos:", oneLine(err))
 		return errors.Join(errFound, errOut)
 	}
 	return errors.Join(err, errOut)
-}
-
-func chooseRung(c *cli.Command, d *client.CaseDetail) (*ladder.Rung, error) {
-	if d.Docket == nil {
-		return nil, fmt.Errorf("case %d has not been read yet: see \"diorthos case %d\"", d.Number, d.Number)
-	}
-	rungs := d.Docket.ToDo
-	want := c.Int("rung")
-	if want == 0 {
-		for _, r := range rungs {
-			if d.Standing(r.Number) != ladder.Proven || c.IsSet("resume") {
-				want = r.Number
-				break
-			}
-		}
-	}
-	switch {
-	case len(rungs) == 0:
-		return nil, fmt.Errorf("case %d has no ladder: nothing was found that a remedy is known for", d.Number)
-	case want == 0:
-		return nil, fmt.Errorf("all %d rungs of case %d are proven", len(rungs), d.Number)
-	case want < 0 || want > len(rungs):
-		return nil, fmt.Errorf("case %d has rungs 1 to %d, no rung %d", d.Number, len(rungs), want)
-	}
-	r := &rungs[want-1]
-	if r.By == knowledge.ByHands {
-		return nil, fmt.Errorf("rung %d, %q, is taken by hand: its steps are in \"diorthos case %d\"", r.Number, r.Title, d.Number)
-	}
-	return r, nil
 }
 
 // takeRung does the work and keeps the service told. Losing the service in
@@ -214,4 +198,8 @@ func relative(path string) string {
 		return r
 	}
 	return path
+}
+
+func sheetOf(d *client.CaseDetail) docket.Sheet {
+	return docket.Sheet{Case: d.Number, Docket: d.Docket, Printed: time.Now()}
 }

@@ -34,7 +34,7 @@ func Run(ctx context.Context, args []string, in io.Reader, out, problems io.Writ
 		Reader: in, Writer: out, ErrWriter: problems,
 		Commands: append([]*cli.Command{
 			readCommand(), codeCommand(), gatherCommand(), readyCommand(), layoutCommand(),
-			submitCommand(), casesCommand(), caseCommand(), climbCommand(), undoCommand(), knowledgeCommand(),
+			submitCommand(), casesCommand(), caseCommand(), ladderCommand(), climbCommand(), undoCommand(), knowledgeCommand(),
 		}, more...),
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},
 		OnUsageError:   func(_ context.Context, c *cli.Command, err error, _ bool) error { return usage(c, err) },

@@ -174,3 +174,9 @@ func TestConsoleIsUsedByKeyboardAndSaysWhatIsMissing(t *testing.T) {
 		t.Error("the page holds what its policy forbids")
 	}
 }
+
+// show opens an address.
+func (p *page) show(address string) {
+	p.t.Helper()
+	p.do(chromedp.Navigate(address), chromedp.Sleep(500*time.Millisecond))
+}

@@ -144,6 +144,15 @@ func (s *stage) run(args ...string) result {
 	return finish(s.t, cmd)
 }
 
+// answering runs the binary with somebody at the keyboard.
+func (s *stage) answering(answers string, args ...string) result {
+	s.t.Helper()
+	cmd := exec.Command(binary, args...)
+	cmd.Env = append(os.Environ(), "DIORTHOS_URL="+s.url, "DIORTHOS_TOKEN="+s.token)
+	cmd.Stdin = strings.NewReader(answers)
+	return finish(s.t, cmd)
+}
+
 func finish(t *testing.T, cmd *exec.Cmd) result {
 	t.Helper()
 	var out, errout bytes.Buffer

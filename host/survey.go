@@ -322,3 +322,7 @@ func replacedLibraries() []bag.Owed {
 }
 
 var errNothing = errors.New("say what to look at: --image, --root or --live")
+
+// Boot is what the running machine calls its present start; empty when it does
+// not say.
+func Boot() string { return readLine("/proc/sys/kernel/random/boot_id") }

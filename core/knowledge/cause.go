@@ -59,8 +59,16 @@ type Remedy struct {
 	Proof    string       `yaml:"proof"`
 	Steps    []Step       `yaml:"steps"` // when by hands
 	After    []string     `yaml:"after"` // remedies that come first, when they are chosen too
+	Loans    []LoanTerms  `yaml:"loans"`
+	Restart  bool         `yaml:"restart"` // the machine has to be restarted before the next rung
 
 	file string
+}
+
+// LoanTerms are something that a remedy changes for a while.
+type LoanTerms struct {
+	What string `yaml:"what" json:"what"`
+	Back string `yaml:"back" json:"back"` // how it is given back
 }
 
 // A Step is one thing for a person to do.

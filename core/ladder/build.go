@@ -25,7 +25,9 @@ type Rung struct {
 	Does     string                 `json:"does,omitempty"`
 	Proof    string                 `json:"proof,omitempty"`
 	Steps    []knowledge.Step       `json:"steps,omitempty"`
-	Target   *block.Target          `json:"target,omitempty"` // the disk that it is for
+	Loans    []knowledge.LoanTerms  `json:"loans,omitempty"`
+	Restart  bool                   `json:"restart,omitempty"` // owed after it
+	Target   *block.Target          `json:"target,omitempty"`  // the disk that it is for
 }
 
 // unlikely is the probability below which a cause gets no rung.
@@ -56,7 +58,7 @@ func Build(findings []diagnosis.Finding, facts *bag.Facts, k *knowledge.Knowledg
 			chance := f.Probability * r.Helps
 			list = append(list, candidate{
 				rung: Rung{
-					Remedy: r.ID, Title: r.Title, Invasive: r.Invasive, Minutes: r.Minutes, Chance: chance, By: r.By, Action: r.Action, Does: r.Does, Proof: r.Proof, Steps: r.Steps,
+					Remedy: r.ID, Title: r.Title, Invasive: r.Invasive, Minutes: r.Minutes, Chance: chance, By: r.By, Action: r.Action, Does: r.Does, Proof: r.Proof, Steps: r.Steps, Loans: r.Loans, Restart: r.Restart,
 					Why: fmt.Sprintf("%s (%.0f %%)", f.Title, 100*f.Probability), Target: target(r, facts),
 				},
 				start: f.Explains == knowledge.ExplainsStart,

@@ -42,6 +42,7 @@ const (
 	Proven    Outcome = "proven"     // done, and the proof holds
 	Refused   Outcome = "refused"    // a guard said no; nothing was changed
 	TakenBack Outcome = "taken back" // done, not proven, undone
+	NotHelped Outcome = "not helped" // done by hand, and the failed thing still fails
 )
 
 // Standing tells how each rung stands after the runs, in the order in which
