@@ -70,6 +70,8 @@ type super struct {
 	inodeSize   int64
 	descSize    int64
 	incompat    uint32
+	roCompat    uint32
+	seed        uint32 // of all checksums
 }
 
 func parseSuper(b []byte) (super, error) {
@@ -93,6 +95,11 @@ func parseSuper(b []byte) (super, error) {
 		inodeSize:   128,
 		descSize:    32,
 		incompat:    le.Uint32(b[sbIncompat:]),
+		roCompat:    le.Uint32(b[sbROCompat:]),
+		seed:        sum(^uint32(0), b[sbUUID:sbUUID+16]),
+	}
+	if s.incompat&incompatSeed != 0 {
+		s.seed = le.Uint32(b[sbSeed:])
 	}
 	if le.Uint32(b[sbRevision:]) > 0 {
 		s.inodeSize = int64(le.Uint16(b[sbInodeSize:]))

@@ -42,6 +42,9 @@ func Open(dev io.ReaderAt) (*FS, error) {
 	if err != nil {
 		return nil, err
 	}
+	if err := checkSuper(b, sb, superAt); err != nil {
+		return nil, err
+	}
 	return &FS{dev: dev, sb: sb}, nil
 }
 
@@ -69,6 +72,9 @@ func (f *FS) inode(number int64) (inode, error) {
 	raw := make([]byte, f.sb.inodeSize)
 	if _, err := f.dev.ReadAt(raw, table*f.sb.blockSize+index*f.sb.inodeSize); err != nil {
 		return inode{}, fmt.Errorf("ext: read inode %d: %w", number, err)
+	}
+	if err := f.sb.checkInode(number, raw, table*f.sb.blockSize+index*f.sb.inodeSize); err != nil {
+		return inode{}, err
 	}
 	return parseInode(number, raw), nil
 }

@@ -1,0 +1,124 @@
+package ext_test
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"diorthos/core/ext"
+)
+
+// freshVolume is made by mke2fs, with a file on it.
+func freshVolume(t *testing.T, args ...string) []byte {
+	t.Helper()
+	dir := t.TempDir()
+	tree := filepath.Join(dir, "tree")
+	if err := os.MkdirAll(filepath.Join(tree, "home/ragna"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(tree, "home/ragna/sailings.csv"), bytes.Repeat([]byte("berth 2\n"), 4000), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	path := filepath.Join(dir, "v")
+	if out, err := exec.Command("mke2fs", append(append([]string{"-q", "-F", "-d", tree}, args...), path, "70m")...).CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	raw, err := os.ReadFile(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return raw
+}
+
+// The first superblock and the descriptors are gone; a backup brings them
+// back, the file is as it was, and e2fsck has nothing to say.
+func TestTheFirstSuperblockComesBackFromABackup(t *testing.T) {
+	for _, args := range [][]string{{"-t", "ext2", "-b", "1024"}, {"-t", "ext3", "-b", "2048"}, {"-t", "ext4", "-b", "1024", "-O", "64bit,metadata_csum"}, {"-t", "ext4", "-b", "1024", "-O", "^metadata_csum,^64bit"}, {"-t", "ext4", "-b", "1024", "-O", "metadata_csum_seed"}} {
+		raw := freshVolume(t, args...)
+		want, err := ext.Open(bytes.NewReader(raw))
+		if err != nil {
+			t.Fatalf("%v: %v", args, err)
+		}
+		text, err := fs.ReadFile(want, "home/ragna/sailings.csv")
+		if err != nil {
+			t.Fatalf("%v: %v", args, err)
+		}
+		clear(raw[:3<<10]) // superblock and descriptors
+		if _, err := ext.Open(bytes.NewReader(raw)); err == nil {
+			t.Fatalf("%v: read without a superblock", args)
+		}
+		b, err := ext.FindBackup(bytes.NewReader(raw), int64(len(raw)))
+		if err != nil {
+			t.Fatalf("%v: %v", args, err)
+		}
+		writes, err := b.Restore(bytes.NewReader(raw))
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, w := range writes {
+			copy(raw[w.Off:], w.Data)
+		}
+		after, err := ext.Open(bytes.NewReader(raw))
+		if err != nil {
+			t.Fatalf("%v: %v", args, err)
+		}
+		if got, err := fs.ReadFile(after, "home/ragna/sailings.csv"); err != nil || !bytes.Equal(got, text) {
+			t.Errorf("%v: %v", args, err)
+		}
+		path := filepath.Join(t.TempDir(), "v")
+		if err := os.WriteFile(path, raw, 0o600); err != nil {
+			t.Fatal(err)
+		}
+		// -p mends the free counts that a backup does not know, and gives up on anything graver.
+		if out, err := exec.Command("e2fsck", "-p", path).CombinedOutput(); err != nil {
+			var exit *exec.ExitError
+			if !errors.As(err, &exit) || exit.ExitCode() != 1 {
+				t.Errorf("%v: e2fsck: %v: %s", args, err, out)
+			}
+		}
+	}
+	if _, err := ext.FindBackup(bytes.NewReader(make([]byte, 9<<20)), 9<<20); !errors.Is(err, ext.ErrNoBackup) {
+		t.Errorf("zeros: %v", err)
+	}
+}
+
+func TestAlteredStructuresAreNoticed(t *testing.T) {
+	raw := freshVolume(t, "-t", "ext4", "-b", "1024", "-O", "metadata_csum")
+	spoilt := bytes.Clone(raw)
+	spoilt[1024+0x78] ^= 1 // a letter of the label
+	if _, err := ext.Open(bytes.NewReader(spoilt)); err == nil || !strings.Contains(err.Error(), "checksum") {
+		t.Errorf("superblock: %v", err)
+	}
+	v, err := ext.Open(bytes.NewReader(raw))
+	if err != nil {
+		t.Fatal(err)
+	}
+	info, err := fs.Stat(v, "home/ragna/sailings.csv")
+	if err != nil {
+		t.Fatal(err)
+	}
+	size := []byte{byte(info.Size()), byte(info.Size() >> 8), byte(info.Size() >> 16), 0}
+	found := 0
+	for at := 0; at+256 <= 4<<20; at += 128 { // the inode that has that size
+		if bytes.Equal(raw[at+4:at+8], size) && raw[at+1]&0xf0 == 0x80 {
+			spoilt := bytes.Clone(raw)
+			spoilt[at+4]++
+			v, err := ext.Open(bytes.NewReader(spoilt))
+			if err != nil {
+				t.Fatal(err)
+			}
+			if _, err := fs.ReadFile(v, "home/ragna/sailings.csv"); err != nil && strings.Contains(fmt.Sprint(err), "checksum") {
+				found++
+			}
+		}
+	}
+	if found != 1 {
+		t.Errorf("the altered inode was noticed %d times", found)
+	}
+}
