@@ -16,6 +16,7 @@ import (
 
 	"diorthos/core/bag"
 	"diorthos/core/knowledge"
+	"diorthos/core/media"
 	"diorthos/core/readiness"
 	"diorthos/core/reading"
 	"diorthos/host"
@@ -34,6 +35,7 @@ func readyCommand() *cli.Command {
 			&cli.StringSliceFlag{Name: "index", Usage: "`FILE` with the release's packages (Packages, also compressed); once more for each further one"},
 			&cli.StringSliceFlag{Name: "needs", Usage: "a `PACKAGE` that the user cannot do without"},
 			&cli.StringFlag{Name: "update", Usage: "a package `FILE` that is to be installed"},
+			&cli.StringFlag{Name: "medium", Usage: "the install `IMAGE` that is to be started"},
 			&cli.StringFlag{Name: "firmware", Usage: "the machine's firmware `MODE`, uefi or bios, where it cannot be measured"},
 			jsonFlag(),
 		),
@@ -110,6 +112,11 @@ func readyFor(c *cli.Command, facts *bag.Facts, k *knowledge.Knowledge) error {
 	}
 	q := question(c, facts)
 	q.Release = release
+	if path := c.String("medium"); path != "" {
+		if q.Medium, err = mediumAt(path); err != nil {
+			return err
+		}
+	}
 	if q.Plan, err = plan(c, facts, release); err != nil {
 		return err
 	}
@@ -126,6 +133,20 @@ func readyFor(c *cli.Command, facts *bag.Facts, k *knowledge.Knowledge) error {
 		p.line("%s", p.faint("Required by: "+report.Source))
 	}
 	return unfit(report.Verdict, err)
+}
+
+// mediumAt looks at an install image.
+func mediumAt(path string) (*readiness.Medium, error) {
+	src, err := host.OpenDisk(path, 512, true)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = src.Close() }()
+	m, err := media.Inspect(src)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	return &readiness.Medium{Title: m.Title, Modes: m.Modes(), Architecture: m.Architecture}, nil
 }
 
 func unfit(w readiness.Word, err error) error {

@@ -33,7 +33,7 @@ func Run(ctx context.Context, args []string, in io.Reader, out, problems io.Writ
 			"DIORTHOS_URL and DIORTHOS_TOKEN.\n\nExit status: 0 fine, 1 found something wrong, 2 could not do it.",
 		Reader: in, Writer: out, ErrWriter: problems,
 		Commands: append([]*cli.Command{
-			readCommand(), codeCommand(), gatherCommand(), readyCommand(), layoutCommand(),
+			readCommand(), codeCommand(), gatherCommand(), readyCommand(), layoutCommand(), mediaCommand(),
 			submitCommand(), casesCommand(), caseCommand(), ladderCommand(), climbCommand(), undoCommand(), knowledgeCommand(),
 		}, more...),
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},

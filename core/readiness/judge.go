@@ -308,6 +308,11 @@ func (q Question) applications() Verdict {
 	return v
 }
 
+// Starts says whether a machine can start an install medium.
+func Starts(facts *bag.Facts, m Medium) Verdict {
+	return Question{Facts: facts, Medium: &m}.medium()
+}
+
 // medium says whether this machine can start the install medium.
 func (q Question) medium() Verdict {
 	if q.Medium == nil {

@@ -1,0 +1,229 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"diorthos/core/bag"
+	"diorthos/core/block"
+	"diorthos/core/media"
+	"diorthos/core/readiness"
+	"diorthos/host"
+)
+
+func mediaCommand() *cli.Command {
+	return &cli.Command{
+		Name: "media", Usage: "look at install images, say where they start, and write them",
+		Commands: []*cli.Command{
+			{
+				Name: "inspect", Usage: "say what an image is and in which firmware modes it starts", ArgsUsage: "IMAGE.iso",
+				Description: "With --sums the image is compared with the line of a checksum file that names it.\nExit status 1 if nothing starts it, or the checksum differs.\n\nExample:\n   diorthos media inspect --sums SHA256SUMS netinst.iso",
+				Flags:       []cli.Flag{&cli.StringFlag{Name: "sums", Usage: "`FILE` of SHA-256 checksums"}, jsonFlag()},
+				Action:      inspectMedium,
+			},
+			{
+				Name: "fit", Usage: "say whether an image starts and installs on a machine, and what would let it", ArgsUsage: "IMAGE.iso",
+				Description: "Exit status 1 if it does not fit.\n\nExamples:\n   diorthos media fit --live netinst.iso\n   diorthos media fit --bag kestrel.bag.tar.gz --firmware uefi netinst.iso",
+				Flags:       append(lookFlags(), &cli.StringFlag{Name: "bag", Usage: "a `BAG` that was gathered"}, &cli.StringFlag{Name: "firmware", Usage: "the machine's firmware `MODE`, where it cannot be measured"}, jsonFlag()),
+				Action:      fitMedium,
+			},
+			{
+				Name: "write", Usage: "write an image so that a firmware starts it, and read it back", ArgsUsage: "IMAGE.iso",
+				Description: "As it is when it starts so; else, for UEFI, its files on a FAT partition. What is on the target is lost: one that\nholds anything has to be named by --confirm.\n\nExample:\n   diorthos media write --to stick.img --firmware uefi netinst.iso",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "to", Usage: "the stick, a `DEVICE` or an image of one", Required: true},
+					&cli.StringFlag{Name: "firmware", Usage: "the `MODE` that will start it: uefi or bios", Required: true},
+					&cli.StringFlag{Name: "confirm", Usage: "the target's file `NAME`, to say that what is on it may be lost"},
+					&cli.BoolFlag{Name: "dry-run", Usage: "say how it would be written, and write nothing"}, sectorFlag(), jsonFlag(),
+				},
+				Action: writeMedium,
+			},
+		},
+	}
+}
+
+func openMedium(c *cli.Command) (*block.Image, *media.Medium, error) {
+	a, err := args(c, "IMAGE")
+	if err != nil {
+		return nil, nil, err
+	}
+	src, err := host.OpenDisk(a[0], 512, true)
+	if err != nil {
+		return nil, nil, err
+	}
+	m, err := media.Inspect(src)
+	if err != nil {
+		_ = src.Close() // it was only read
+		return nil, nil, fmt.Errorf("%s: %w", a[0], err)
+	}
+	return src, m, nil
+}
+
+func inspectMedium(_ context.Context, c *cli.Command) error {
+	src, m, err := openMedium(c)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = src.Close() }()
+	sum, err := checkSum(c, src)
+	if err != nil {
+		return err
+	}
+	done, err := put(c, struct {
+		*media.Medium
+		Checksum string `json:"checksum,omitempty"`
+	}{m, sum})
+	if !done {
+		p := newPage(c)
+		p.line("%s  %s  %s", p.strong(m.Title), size(m.Size), m.Architecture)
+		for _, how := range m.How {
+			p.line("  %s %s", p.good(markGood), how)
+		}
+		if len(m.How) == 0 {
+			p.line("  %s nothing on it can be started", p.bad(markBroken))
+		}
+		if sum != "" {
+			p.line("  checksum: %s", sum)
+		}
+	}
+	if err == nil && (len(m.Modes()) == 0 || strings.HasPrefix(sum, "differs")) {
+		return errFound
+	}
+	return err
+}
+
+// checkSum compares the image with the line of a checksum file that names it.
+func checkSum(c *cli.Command, src *block.Image) (string, error) {
+	file := c.String("sums")
+	if file == "" {
+		return "", nil
+	}
+	f, err := os.Open(file)
+	if err != nil {
+		return "", err
+	}
+	defer func() { _ = f.Close() }()
+	name := filepath.Base(c.Args().First())
+	for in := bufio.NewScanner(f); in.Scan(); {
+		fields := strings.Fields(in.Text())
+		if len(fields) != 2 || strings.TrimPrefix(fields[1], "*") != name {
+			continue
+		}
+		h := sha256.New()
+		b := newBar(c, "checking", src.Size())
+		if _, err := io.Copy(h, io.NewSectionReader(src, 0, src.Size())); err != nil {
+			return "", err
+		}
+		b.clear()
+		if got := hex.EncodeToString(h.Sum(nil)); got != strings.ToLower(fields[0]) {
+			return "differs: it is " + got + ", want " + fields[0], nil
+		}
+		return "right, " + fields[0], nil
+	}
+	return "", fmt.Errorf("%s names no %s", file, name)
+}
+
+func fitMedium(ctx context.Context, c *cli.Command) error {
+	src, m, err := openMedium(c)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = src.Close() }()
+	facts := &bag.Facts{}
+	if c.String("bag") != "" || c.String("image") != "" || c.String("root") != "" || c.Bool("live") {
+		if facts, err = factsFor(ctx, c); err != nil {
+			return err
+		}
+	} else if mode := c.String("firmware"); mode != "" {
+		facts.Firmware = &bag.Firmware{Mode: mode}
+	}
+	list := []readiness.Verdict{readiness.Starts(facts, readiness.Medium{Title: m.Title, Modes: m.Modes(), Architecture: m.Architecture})}
+	if facts.Firmware != nil {
+		if way, err := m.WayFor(facts.Firmware.Mode); err != nil {
+			list[0].Do = err.Error()
+		} else if list[0].Verdict == readiness.Fit {
+			list[0].Do = fmt.Sprintf("Write it %s: diorthos media write --firmware %s --to STICK %s", way, facts.Firmware.Mode, filepath.Base(c.Args().First()))
+		}
+	}
+	if m.Release != "" {
+		k, err := loadKnowledge()
+		if err != nil {
+			return err
+		}
+		if r, err := findRelease(k, m.Release); err == nil {
+			report, err := readiness.Judge(readiness.Question{Facts: facts, Release: r, Now: time.Now()})
+			if err != nil {
+				return err
+			}
+			list = append(list, slices.DeleteFunc(report.Verdicts, func(v readiness.Verdict) bool { return v.ID == "path" || v.ID == "space" })...)
+		}
+	}
+	worst := readiness.Fit
+	for _, v := range list {
+		if v.Verdict == readiness.Unfit {
+			worst = v.Verdict
+		}
+	}
+	done, err := put(c, list)
+	if !done {
+		p := newPage(c)
+		p.line("%s  %s", p.strong(m.Title), m.Architecture)
+		showVerdicts(p, list)
+	}
+	return unfit(worst, err)
+}
+
+func writeMedium(ctx context.Context, c *cli.Command) (err error) {
+	mode := c.String("firmware")
+	if mode != media.BIOS && mode != media.UEFI {
+		return usage(c, fmt.Errorf("--firmware %q: want uefi or bios", mode))
+	}
+	src, m, err := openMedium(c)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = src.Close() }()
+	way, err := m.WayFor(mode)
+	if err != nil {
+		return fmt.Errorf("%s: %w", m.Title, err)
+	}
+	d, err := openDiskAt(c.String("to"), c.Int("sector-size"), c.Bool("dry-run"))
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, d.close()) }()
+	p := newPage(c)
+	style := map[media.Way]string{media.AsItIs: "the image's own tables", media.Files: "GPT with one FAT32 partition"}[way]
+	p.line("%s to %s for %s: %s, %s", p.strong(m.Title), c.String("to"), mode, way, style)
+	if losses := d.losses(nil); len(losses) > 0 && c.String("confirm") != filepath.Base(c.String("to")) {
+		for _, l := range losses {
+			p.line("  %s lost: %s", p.bad(markBroken), l)
+		}
+		if !c.Bool("dry-run") {
+			return fmt.Errorf("the target is not empty: give --confirm %s to go on; nothing was changed", filepath.Base(c.String("to")))
+		}
+	}
+	if c.Bool("dry-run") {
+		return nil
+	}
+	b := newBar(c, "writing", m.Need(way))
+	err = m.Write(ctx, src, d.dev, way, newGUID, b.show)
+	b.clear()
+	if err != nil {
+		return fmt.Errorf("media write: %w", err)
+	}
+	p.line("%s written and read back: every byte is as it should be", p.good(markGood))
+	return nil
+}
