@@ -1,0 +1,118 @@
+package e2e
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// An image made for discs, with a file that UEFI would start.
+func discImage(t *testing.T) string {
+	t.Helper()
+	tree := t.TempDir()
+	for name, text := range map[string]string{".disk/info": "Debian GNU/Linux 13.1.0 \"Trixie\" - Official amd64 NETINST\n", "EFI/BOOT/BOOTX64.EFI": "MZ the loader", "pool/skerrow berth planner with a long name.deb": strings.Repeat("p", 90_000)} {
+		path := filepath.Join(tree, name)
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	image := filepath.Join(t.TempDir(), "netinst.iso")
+	if out, err := exec.Command("xorriso", "-as", "mkisofs", "-quiet", "-R", "-V", "NETINST", "-o", image, tree).CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	return image
+}
+
+func TestAnInstallMediumIsJudgedAndWritten(t *testing.T) {
+	s := &stage{t: t, url: "http://127.0.0.1:1"}
+	image := discImage(t)
+	raw, err := os.ReadFile(image)
+	if err != nil {
+		t.Fatal(err)
+	}
+	sum := sha256.Sum256(raw)
+	sums := filepath.Join(t.TempDir(), "SHA256SUMS")
+	if err := os.WriteFile(sums, []byte(hex.EncodeToString(sum[:])+"  netinst.iso\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	wants(t, s.must(0, "media", "inspect", "--sums", sums, image), "Debian GNU/Linux 13.1.0", "amd64", "files on FAT, uefi: EFI/BOOT", "checksum: right")
+	if err := os.WriteFile(sums, []byte(strings.Repeat("0", 64)+" *netinst.iso\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	wants(t, s.must(1, "media", "inspect", "--sums", sums, image), "differs")
+	wants(t, s.must(0, "media", "fit", "--firmware", "uefi", image), "fit", "files on FAT")
+	wants(t, s.must(1, "media", "fit", "--firmware", "bios", image), "unfit", "start the machine by UEFI")
+
+	stick := filepath.Join(t.TempDir(), "stick.img")
+	if err := os.WriteFile(stick, nil, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Truncate(stick, 80<<20); err != nil {
+		t.Fatal(err)
+	}
+	wants(t, s.must(0, "media", "write", "--dry-run", "--to", stick, "--firmware", "uefi", image), "GPT with one FAT32 partition")
+	wants(t, s.must(0, "media", "write", "--to", stick, "--firmware", "uefi", image), "read back: every byte")
+	for name, args := range map[string][]string{"sgdisk": {"--verify", stick}, "mtype": {"-i", stick + "@@1M", "::EFI/BOOT/BOOTX64.EFI"}} {
+		if out, err := exec.Command(name, args...).CombinedOutput(); err != nil || name == "mtype" && string(out) != "MZ the loader" {
+			t.Errorf("%s: %v: %s", name, err, out)
+		}
+	}
+	wants(t, s.run("media", "write", "--to", stick, "--firmware", "uefi", image).errout, "not empty: give --confirm stick.img")
+	wants(t, s.run("media", "inspect", stick).errout, "not an install image")
+}
+
+// Tables are changed through a journal; what would be lost is said before.
+func TestTablesAreChangedThroughAJournal(t *testing.T) {
+	s := &stage{t: t, url: "http://127.0.0.1:1"}
+	dir := t.TempDir()
+	disk := filepath.Join(dir, "old.img")
+	if err := os.WriteFile(disk, nil, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Truncate(disk, 600<<20); err != nil {
+		t.Fatal(err)
+	}
+	cmd := exec.Command("sfdisk", "--quiet", disk)
+	cmd.Stdin = strings.NewReader("label: dos\n2048,204800,83,*\n")
+	if out, err := cmd.CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	before := filepath.Join(dir, "before.img")
+	if out, err := exec.Command("cp", "--sparse=always", disk, before).CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	wants(t, s.must(1, "layout", "check", "--firmware", "uefi", disk), "style-against-firmware", "minded by firmware (UEFI)")
+	wants(t, s.must(0, "layout", "restyle", "--to", "gpt", "--firmware", "uefi", disk), "EFI system, 260.0 MiB", "done and proven")
+	if out, err := exec.Command("sgdisk", "--verify", disk).CombinedOutput(); err != nil || !strings.Contains(string(out), "No problems found") {
+		t.Errorf("%v: %s", err, out)
+	}
+	journals, err := filepath.Glob(filepath.Join(dir, "*.journal"))
+	if err != nil || len(journals) != 1 {
+		t.Fatal(journals, err)
+	}
+	s.must(0, "undo", journals[0])
+	if !same(t, disk, before) {
+		t.Error("the undo did not bring every byte back")
+	}
+	plan := filepath.Join(dir, "plan.yaml")
+	if err := os.WriteFile(plan, []byte("partitions:\n  - {name: ESP, type: EFI system, min: 64 MiB, format: fat32}\n  - {name: system, type: Linux data, min: 100 MiB, share: 1}\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	wants(t, s.run("layout", "carve", plan, disk).errout, "give --confirm old.img")
+	if !same(t, disk, before) {
+		t.Error("a refused plan changed the disk")
+	}
+	wants(t, s.must(0, "layout", "carve", "--confirm", "old.img", plan, disk), "before", "after", "done and proven")
+	wants(t, s.must(1, "layout", "rescue", before), "nothing was found")
+	wants(t, s.must(0, "layout", "rescue", disk), "fat32", "EFI system")
+	wants(t, s.run("layout", "restyle", "--to", "gpt", disk).errout, "gpt already")
+	wants(t, s.must(0, "layout", "mend", disk), "nothing to mend")
+	wants(t, s.run("layout", "restyle", "--to", "mbr", "--wipe", disk).errout, "give --confirm old.img")
+}
