@@ -12,7 +12,7 @@ go_sources := $(shell find . -name '*.go' -not -path './console/node_modules/*')
 
 # make bench          how fast, as ratios to public tools
 
-.PHONY: bench prove prove-reading demo demo-reset test packages packages-test build console lint screenshots fuzz clean
+.PHONY: bench prove prove-reading prove-media demo demo-reset test packages packages-test build console lint screenshots fuzz clean
 
 demo: packages build
 	@exec bin/diorthos demo
@@ -74,8 +74,13 @@ bench: build
 	@scripts/packages.sh bench
 	@scripts/bench.sh
 
-# The slow proofs: provoked failures, fuzzing.
-prove: prove-reading fuzz
+# The slow proofs: provoked failures, media started in QEMU, fuzzing.
+prove: prove-reading prove-media fuzz
+
+# Written media start under SeaBIOS and under OVMF.
+prove-media: build
+	@scripts/packages.sh prove
+	go test -tags prove ./e2e -count=1 -run TestProve -v
 
 # A minute for each parser of bytes that come from outside.
 fuzz:
@@ -85,6 +90,8 @@ fuzz:
 	go test ./core/bag -run - -fuzz FuzzRead -fuzztime 60s -fuzzminimizetime 5x
 	go test ./core/reading -run - -fuzz FuzzRead -fuzztime 60s -fuzzminimizetime 5x
 	go test ./core/codes -run - -fuzz FuzzParse -fuzztime 60s -fuzzminimizetime 5x
+	go test ./core/fat -run - -fuzz FuzzCheck -fuzztime 60s -fuzzminimizetime 5x
+	go test ./core/iso -run - -fuzz FuzzOpen -fuzztime 60s -fuzzminimizetime 5x
 	go test ./core/catalogue -run - -fuzz FuzzRead -fuzztime 60s -fuzzminimizetime 5x
 	go test ./platform/debian -run - -fuzz FuzzReadPackage -fuzztime 60s -fuzzminimizetime 5x
 

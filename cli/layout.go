@@ -55,7 +55,7 @@ func layoutCommand() *cli.Command {
 					return foundBroken(d.Problems, nil)
 				},
 			},
-			layoutMendCommand(), layoutRescueCommand(), layoutRestyleCommand(), layoutCarveCommand(),
+			layoutMendCommand(), layoutVolumeCommand(), layoutRescueCommand(), layoutRestyleCommand(), layoutCarveCommand(),
 		},
 	}
 }

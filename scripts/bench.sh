@@ -36,3 +36,28 @@ seconds() { awk '{ print $1 }' <<<"$(timed "$@")"; }
 echo
 printf 'decode a code, suggestions included: '
 go test ./core/codes -run - -bench BenchmarkSuggest -benchtime 2000x | awk '/^BenchmarkSuggest/ { printf "%.2f ms\n", $3 / 1e6 }'
+
+echo
+export PATH=$PATH:/usr/sbin
+truncate -s 2T "$work/disk.img"
+sgdisk -q -n1:2048:+300M -t1:ef00 -n2:0:+1G -n3:0:0 "$work/disk.img" >/dev/null
+printf 'check the layout of a 2 TB disk: '
+DIORTHOS_BENCH_DISK=$work/disk.img go test ./core/layout -run - -bench BenchmarkCheck -benchtime 200x | awk '/^BenchmarkCheck/ { printf "%.2f ms, %d KiB read\n", $3 / 1e6, $5 / 1024 }'
+
+printf '%-34s %10s %10s %7s\n' what ours theirs ratio
+ratio() { printf '%-34s %9ss %9ss %7s\n' "$1" "$2" "$3" "$(awk "BEGIN { printf \"%.2f\", $2 / ($3 > 0 ? $3 : 0.01) }")"; }
+mkdir "$work/tree"
+for i in $(seq 60); do mkdir "$work/tree/$i"; for k in $(seq 60); do head -c 40000 /dev/urandom >"$work/tree/$i/file number $k.bin"; done; done
+truncate -s 1G "$work/fat.img" && mkfs.vfat -F 32 "$work/fat.img" >/dev/null
+mcopy -s -i "$work/fat.img" "$work/tree/"* ::
+ratio 'check FAT32 of 1 GiB, fsck.fat' "$(seconds bin/diorthos layout volume "$work/fat.img")" "$(seconds fsck.fat -n "$work/fat.img")"
+truncate -s 4G "$work/rescue.img"
+mke2fs -q -F -t ext4 -E offset=1048576 "$work/rescue.img" 2000m && mke2fs -q -F -t ext4 -E offset=2148532224 "$work/rescue.img" 1500m
+ratio 'scan 4 GiB for partitions, dd' "$(seconds bin/diorthos layout rescue "$work/rescue.img")" "$(seconds dd if="$work/rescue.img" of=/dev/null bs=8M)"
+if [ "$(id -u)" = 0 ]; then
+  mke2fs -q -F -t ext4 -d "$work/tree" "$work/ext.img" 300m
+  mkdir "$work/mounted" && mount -o loop,ro "$work/ext.img" "$work/mounted"
+  DIORTHOS_BENCH_EXT=$work/ext.img DIORTHOS_BENCH_MOUNTED=$work/mounted go test ./core/ext -run - -bench BenchmarkWalk -benchtime 5x >"$work/walk"
+  umount "$work/mounted"
+  ratio 'read an ext4 tree, mounted' "$(awk '/ours/ { printf "%.2f", $3 / 1e9 }' "$work/walk")" "$(awk '/mounted/ { printf "%.2f", $3 / 1e9 }' "$work/walk")"
+fi

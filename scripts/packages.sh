@@ -29,10 +29,21 @@ fi
 if [ "${1:-demo}" = bench ]; then
   need ripgrep /usr/bin/rg
   need time /usr/bin/time
+  need gdisk /usr/sbin/sgdisk /sbin/sgdisk
+  need dosfstools /usr/sbin/fsck.fat /sbin/fsck.fat
+  need mtools /usr/bin/mcopy
 fi
 if [ "${1:-demo}" = prove ]; then
   need debootstrap /usr/sbin/debootstrap
   need bsdutils /usr/bin/script
+  need qemu-system-x86 /usr/bin/qemu-system-x86_64
+  need ovmf /usr/share/OVMF/OVMF_CODE_4M.fd
+  need grub-common /usr/bin/grub-mkrescue
+  need grub-efi-amd64-bin /usr/lib/grub/x86_64-efi/kernel.img
+  need grub-pc-bin /usr/lib/grub/i386-pc/kernel.img
+  need xorriso /usr/bin/xorriso
+  need mtools /usr/bin/mcopy
+  need gdisk /usr/sbin/sgdisk /sbin/sgdisk
 fi
 if [ "${1:-demo}" = screenshots ]; then
   need xvfb /usr/bin/Xvfb

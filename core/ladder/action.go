@@ -3,6 +3,7 @@ package ladder
 import (
 	"fmt"
 	"reflect"
+	"slices"
 
 	"diorthos/core/bag"
 	"diorthos/core/block"
@@ -33,6 +34,44 @@ var actions = map[string]action{
 		plan:  (*layout.Table).MendPrimary,
 		prove: provePrimary,
 	},
+	"layout.mend-gpt": {
+		fits: func(d bag.Disk) bool {
+			return d.Style == "gpt" && (d.Primary.State == "sound" || d.Backup.State == "sound") && slices.ContainsFunc(d.Problems, func(p layout.Problem) bool { return mendable[p.ID] })
+		},
+		guard: guardEither,
+		plan: func(t *layout.Table) ([]block.Write, error) {
+			return t.MendAll(layout.Mending{})
+		},
+		prove: proveWhole,
+	},
+}
+
+// mendable are the problems that writing both copies anew puts right.
+var mendable = map[string]bool{"gpt-header-crc": true, "gpt-entries-crc": true, "gpt-signature-missing": true, "gpt-own-address": true, "gpt-header-size": true, "gpt-entries-outside": true,
+	"backup-not-at-end": true, "usable-range-wrong": true, "copies-disagree": true, "disk-cut-off": true, "mbr-signature-missing": true, "protective-entry-missing": true}
+
+// guardEither wants a copy that can be trusted.
+func guardEither(t *layout.Table) []Check {
+	c := t.Trusted()
+	if c == nil {
+		return []Check{{What: "one copy of the GPT is sound", Saw: "neither is"}}
+	}
+	return []Check{{What: "one copy of the GPT is sound", OK: true, Saw: fmt.Sprintf("the %s at LBA %d, %d partitions", c.Name(), c.LBA, len(c.Entries))}}
+}
+
+// proveWhole looks whether nothing is broken any more and the partitions are
+// the same.
+func proveWhole(before, after *layout.Table) []Check {
+	broken := Check{What: "nothing is broken", OK: true, Saw: "both copies, the protective MBR and every partition were looked at"}
+	for _, p := range after.Check() {
+		if p.Weight == layout.Broken {
+			broken.OK, broken.Saw = false, p.Part+": "+p.Text
+		}
+	}
+	end := Check{What: "the backup stands at the end of the disk", OK: after.Backup.LBA == after.Sectors()-1, Saw: fmt.Sprintf("LBA %d of %d", after.Backup.LBA, after.Sectors())}
+	was, is := before.Partitions(), after.Partitions()
+	same := Check{What: "the partitions are the same", OK: reflect.DeepEqual(was, is), Saw: fmt.Sprintf("%d of %d", len(is), len(was))}
+	return []Check{broken, end, same}
 }
 
 // Actions lists the names that a remedy may use.
