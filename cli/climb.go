@@ -15,6 +15,7 @@ import (
 	"diorthos/client"
 	"diorthos/core/block"
 	"diorthos/core/docket"
+	"diorthos/core/knowledge"
 	"diorthos/core/ladder"
 	"diorthos/host"
 )
@@ -185,7 +186,11 @@ func showNext(p *page, d *client.CaseDetail, done int, journal string) {
 		return
 	}
 	next := d.Docket.ToDo[i]
-	p.line("  next          rung %d, %s, by %s: diorthos case %d", next.Number, next.Title, next.By, d.Number)
+	how := fmt.Sprintf("diorthos climb %d", d.Number)
+	if next.By == knowledge.ByHands {
+		how += " --hands"
+	}
+	p.line("  next          rung %d, %s, by %s: %s", next.Number, next.Title, next.By, how)
 }
 
 // relative shortens a path below the folder where the command runs.

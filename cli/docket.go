@@ -255,7 +255,7 @@ func showRun(p *page, indent string, r ladder.Run) {
 	}
 	p.checks(indent+"  proof ", r.Proof)
 	if r.Journal != "" {
-		p.line("%s  journal %s", indent, r.Journal)
+		p.line("%s  journal %s", indent, relative(r.Journal))
 	}
 }
 

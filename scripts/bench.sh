@@ -40,7 +40,7 @@ go test ./core/codes -run - -bench BenchmarkSuggest -benchtime 2000x | awk '/^Be
 echo
 export PATH=$PATH:/usr/sbin
 truncate -s 2T "$work/disk.img"
-sgdisk -q -n1:2048:+300M -t1:ef00 -n2:0:+1G -n3:0:0 "$work/disk.img" >/dev/null
+sgdisk -n1:2048:+300M -t1:ef00 -n2:0:+1G -n3:0:0 "$work/disk.img" >/dev/null
 printf 'check the layout of a 2 TB disk: '
 DIORTHOS_BENCH_DISK=$work/disk.img go test ./core/layout -run - -bench BenchmarkCheck -benchtime 200x | awk '/^BenchmarkCheck/ { printf "%.2f ms, %d KiB read\n", $3 / 1e6, $5 / 1024 }'
 

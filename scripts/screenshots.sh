@@ -6,7 +6,7 @@ cd "$(dirname "$0")/.."
 to=$PWD/docs/screenshots
 mkdir -p "$to"
 
-DIORTHOS_SCREENSHOTS=$to go test ./e2e -count=1 -run TestConsole
+DIORTHOS_SCREENSHOTS=$to go test ./e2e -count=1 -run 'TestConsole|TestTheSheet'
 
 # Not below a folder that the database's user cannot enter.
 folder=$(mktemp -d) && chmod 755 "$folder"
@@ -34,5 +34,7 @@ shoot() { # shoot NAME LINES COMMAND: what the terminal shows, LINES down from t
 shoot terminal-case 1 'diorthos case 1'
 shoot terminal-layout 1 'diorthos layout show .demo/kestrel-office-3.img; diorthos layout check .demo/kestrel-office-3.img'
 shoot terminal-ready 1 'diorthos ready --image .demo/kestrel-office-3.img --firmware uefi --for debian-13'
+printf 'label: dos\n2048,204800,83,*\n206848,1024000,5\n208896,409600,83\n' >"$folder/old"; truncate -s 2G "$folder/lerrick-kiosk-9.img"; sfdisk -q "$folder/lerrick-kiosk-9.img" <"$folder/old"
+shoot terminal-restyle 1 'diorthos layout show lerrick-kiosk-9.img; diorthos layout check --firmware uefi lerrick-kiosk-9.img; diorthos layout restyle --to gpt --firmware uefi lerrick-kiosk-9.img; diorthos layout show lerrick-kiosk-9.img'
 shoot terminal-climb 1 'diorthos climb 1 --image .demo/kestrel-office-3.img'
 ls -l "$to"

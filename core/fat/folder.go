@@ -232,6 +232,7 @@ func (v *Volume) find(op, name string) (*Entry, error) {
 	if name == "." {
 		return e, nil
 	}
+	seen := map[uint32]bool{0: true, v.Root: true}
 	for _, part := range strings.Split(name, "/") {
 		if !e.Folder {
 			return nil, &fs.PathError{Op: op, Path: name, Err: fs.ErrNotExist}
@@ -250,6 +251,10 @@ func (v *Volume) find(op, name string) (*Entry, error) {
 		if next == nil {
 			return nil, &fs.PathError{Op: op, Path: name, Err: fs.ErrNotExist}
 		}
+		if next.Folder && seen[next.Cluster] {
+			return nil, &fs.PathError{Op: op, Path: name, Err: fmt.Errorf("the folder lies inside itself: cluster %d", next.Cluster)}
+		}
+		seen[next.Cluster] = next.Folder
 		e = next
 	}
 	return e, nil
