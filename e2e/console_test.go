@@ -110,7 +110,7 @@ func TestConsoleShowsACaseLiveWhileItIsReadAndClimbed(t *testing.T) {
 	p.waitText("Where it broke")
 	p.picture("docket")
 	wants(t, p.text(), "kestrel-office-3", "MV Kestrel", "zstd: error 70", "term.log line 66", "The boot volume is full", "1572863",
-		"Write the primary GPT anew from its backup", "undoable", "not taken")
+		"Write the primary GPT anew from its backup", "undoable", "not taken", "The sheet to print")
 	if !p.holds(`document.querySelector('svg [data-state="damaged"]') !== null`) {
 		t.Error("the damaged copy of the table is not marked on the disk")
 	}

@@ -93,7 +93,7 @@ func (c *checker) boot() error {
 		return err
 	case !bytes.Equal(first, second):
 		if _, err := parseBoot(second, v.Backup); err != nil || !bytes.Equal(first[bpbSector:90], second[bpbSector:90]) {
-			c.find("boot-sectors-differ", "", "write the second anew from the first", "the second boot sector is not like the first")
+			c.find("boot-sectors-differ", "", "write the second anew from the first", "the backup boot sector is not like the first")
 			_, err := c.over.WriteAt(first, v.Backup*v.Sector)
 			return err
 		}

@@ -150,7 +150,7 @@ func TestEachDamageIsNamedAndRepaired(t *testing.T) {
 		want  string
 	}{
 		"boot sector":        {func(d []byte) { clear(d[:512]) }, "boot-sector-damaged"},
-		"second boot sector": {func(d []byte) { clear(d[6*512 : 7*512]) }, "boot-sectors-differ"},
+		"backup boot sector": {func(d []byte) { clear(d[6*512 : 7*512]) }, "boot-sectors-differ"},
 		"one table":          {func(d []byte) { clear(d[second+16 : second+100]) }, "tables-differ"},
 		"first entry":        {func(d []byte) { both(d, 0, 0) }, "table-begins-wrong"},
 		"a lost chain":       {func(d []byte) { both(d, last+5, uint32(last+6)); both(d, last+6, 0x0fffffff) }, "chains-lost"},

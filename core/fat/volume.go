@@ -42,7 +42,7 @@ type Geometry struct {
 	Total       int64 // sectors
 	Clusters    uint32
 	Info        int64 // sector of the free counts; 0 for none
-	Backup      int64 // sector of the second boot sector; 0 for none
+	Backup      int64 // sector of the backup boot sector; 0 for none
 	Media       byte
 	Label       string
 }

@@ -94,6 +94,7 @@ func (a *API) routes(api huma.API) {
 	})
 	a.caseRoutes(signedIn)
 	a.lineRoutes(signedIn)
+	a.sheetRoutes(signedIn)
 	a.climbRoutes(signedIn)
 	a.codeRoutes(signedIn)
 }

@@ -1,8 +1,9 @@
-import type { Run, Rung } from '../api/client'
+import type { Disk, Run, Rung } from '../api/client'
+import { DiskStrip } from './DiskStrip'
 import { outcomeTone, Said } from './State'
 
 /** The ladder, first rung on top; each rung says how invasive it is and how it stands. */
-export function LadderView({ rungs, stands, busy }: { rungs: Rung[]; stands: Record<string, Run['outcome']>; busy: boolean }) {
+export function LadderView({ rungs, stands, busy, disks }: { rungs: Rung[]; stands: Record<string, Run['outcome']>; busy: boolean; disks: Disk[] }) {
   const next = rungs.find((r) => stands[r.number] !== 'proven')
   return (
     <ol className="border border-rule bg-sheet">
@@ -21,6 +22,13 @@ export function LadderView({ rungs, stands, busy }: { rungs: Rung[]; stands: Rec
             </div>
             <p className="text-small text-soft">{r.why}</p>
             {r.does && <p className="mt-1 max-w-[80ch]">{r.does}</p>}
+            {r.action?.startsWith('layout.mend') && <BeforeAfter disk={disks.find((d) => d.source === r.target?.path)} />}
+            {r.loans?.map((l) => (
+              <p key={l.what} className="text-small">
+                <Said tone="odd">borrowed</Said> {l.what}. <span className="text-soft">Given back: {l.back}</span>
+              </p>
+            ))}
+            {r.restart && <p className="text-small text-odd">◆ the machine has to be restarted before the next rung</p>}
             {r.steps && r.steps.length > 0 && (
               <ol className="mt-1 ml-5 list-decimal text-small">
                 {r.steps.map((s) => (
@@ -40,6 +48,19 @@ export function LadderView({ rungs, stands, busy }: { rungs: Rung[]; stands: Rec
         </li>
       ))}
     </ol>
+  )
+}
+
+/** The disk as it was found, and as the rung leaves it: the partitions stay, both copies of the table are whole. */
+function BeforeAfter({ disk }: { disk: Disk | undefined }) {
+  if (!disk) return null
+  const last = disk.size / disk.sectorSize - 1
+  const after: Disk = { ...disk, source: 'after', problems: [], primary: { ...disk.primary, state: 'sound', lba: 1 }, backup: { ...disk.backup, state: 'sound', lba: last } }
+  return (
+    <div className="mt-1 grid grid-cols-2 gap-2">
+      <DiskStrip disk={{ ...disk, source: 'before' }} />
+      <DiskStrip disk={after} />
+    </div>
   )
 }
 

@@ -61,7 +61,14 @@ export function CasePage() {
             )}
             {c.docket.toDo.length > 0 && (
               <Section title="What to do">
-                <LadderView rungs={c.docket.toDo} stands={c.stands} busy={c.state === 'climbing'} />
+                <p className="mb-1 text-small">
+                  <a className="text-accent underline underline-offset-2" href={`/api/v1/cases/${c.number}/sheet`} target="_blank" rel="noreferrer">
+                    The sheet to print
+                  </a>
+                  <span className="text-soft"> · on the machine: </span>
+                  <code className="font-mono text-tiny">diorthos climb {c.number} --image DISK --hands</code>
+                </p>
+                <LadderView rungs={c.docket.toDo} stands={c.stands} busy={c.state === 'climbing'} disks={c.docket.disks} />
               </Section>
             )}
             {c.docket.ready.length > 0 && (
