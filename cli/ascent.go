@@ -213,7 +213,7 @@ func (a *ascent) borrow(r ladder.Rung) error {
 
 // byHand leads a person through the steps and keeps the answers.
 func (a *ascent) byHand(ctx context.Context, r ladder.Rung) (*ladder.Run, error) {
-	run := &ladder.Run{Rung: r.Number, Began: time.Now().UTC(), Outcome: ladder.Refused, Guard: []ladder.Check{}, Planned: []ladder.Planned{}, Proof: []ladder.Check{}}
+	run := &ladder.Run{Rung: r.Number, Remedy: r.Remedy, Began: time.Now().UTC(), Outcome: ladder.Refused, Guard: []ladder.Check{}, Planned: []ladder.Planned{}, Proof: []ladder.Check{}}
 	if a.c.Bool("dry-run") {
 		run.Outcome = ladder.Planning
 		for _, s := range r.Steps {

@@ -176,6 +176,18 @@ func (p *page) evidence(mark, word string, list []diagnosis.Evidence) {
 	}
 }
 
+// earlier says how long it took where it was proven.
+func earlier(t client.Typical) string {
+	if t.Runs == 0 {
+		return ""
+	}
+	took := time.Duration(t.Seconds * float64(time.Second)).Round(100 * time.Millisecond)
+	if took >= time.Minute {
+		took = took.Round(time.Second)
+	}
+	return fmt.Sprintf(", %s in %s", took, plural(int(t.Runs), "earlier climb", "earlier climbs"))
+}
+
 func showToDo(p *page, c *client.CaseDetail) {
 	d := c.Docket
 	if len(d.ToDo) == 0 {
@@ -187,7 +199,7 @@ func showToDo(p *page, c *client.CaseDetail) {
 		if o := c.Standing(r.Number); o != "" {
 			state = "  " + runMark(p, o)
 		}
-		p.line("  %d  %s  %s%s", r.Number, p.strong(r.Title), p.faint(fmt.Sprintf("%s · by %s · about %d min", r.Invasive, r.By, r.Minutes)), state)
+		p.line("  %d  %s  %s%s", r.Number, p.strong(r.Title), p.faint(fmt.Sprintf("%s · by %s · about %d min%s", r.Invasive, r.By, r.Minutes, earlier(c.Typical[r.Remedy]))), state)
 		p.hang("     why   ", r.Why)
 		if r.Does != "" {
 			p.hang("     does  ", r.Does)

@@ -26,7 +26,7 @@ func layoutCommand() *cli.Command {
 			{
 				Name: "show", Usage: "draw the disk and list its partitions", ArgsUsage: "IMAGE|DEVICE",
 				Description: "Example:\n   diorthos layout show .demo/kestrel-office-3.img",
-				Flags:       []cli.Flag{sectorFlag(), jsonFlag()},
+				Flags:       []cli.Flag{&cli.BoolFlag{Name: "decimal", Usage: "say sizes in powers of 1000 as well, as they are printed on disks"}, sectorFlag(), jsonFlag()},
 				Action: func(_ context.Context, c *cli.Command) error {
 					d, err := describe(c)
 					if err != nil {
@@ -35,7 +35,11 @@ func layoutCommand() *cli.Command {
 					if done, err := put(c, d); done {
 						return err
 					}
-					showDisk(newPage(c), *d)
+					p := newPage(c)
+					showDisk(p, *d)
+					if c.Bool("decimal") {
+						showDecimal(p, *d)
+					}
 					return nil
 				},
 			},
@@ -81,6 +85,16 @@ func foundBroken(list []layout.Problem, err error) error {
 		}
 	}
 	return err
+}
+
+// showDecimal lists sizes by both powers, all in one unit.
+func showDecimal(p *page, d bag.Disk) {
+	rows := [][]string{{"disk", fmt.Sprintf("%.1f", float64(d.Size)/(1<<20)), fmt.Sprintf("%.1f", float64(d.Size)/1e6)}}
+	for _, part := range d.Partitions {
+		rows = append(rows, []string{fmt.Sprint(part.Number), fmt.Sprintf("%.1f", float64(part.Size)/(1<<20)), fmt.Sprintf("%.1f", float64(part.Size)/1e6)})
+	}
+	p.line("")
+	p.table([]string{"", "MiB (1024²)", "MB (1000²)"}, rows, 1, 2)
 }
 
 func showDisk(p *page, d bag.Disk) {

@@ -53,8 +53,16 @@ type CaseDetail struct {
 	Case
 	Docket *docket.Docket `json:"docket,omitempty" doc:"Absent until it was read"`
 	Climbs []Climb        `json:"climbs" doc:"The latest first"`
+	// Typical is how long remedies took in earlier climbs, by their names.
+	Typical map[string]Typical `json:"typical" doc:"How long remedies took where they were proven, by their names"`
 	// Stands is how each rung stands after all climbs, by its number.
 	Stands map[string]ladder.Outcome `json:"stands" doc:"How each rung stands after all climbs, by its number"`
+}
+
+// A Typical is how long a remedy took where it was proven.
+type Typical struct {
+	Seconds float64 `json:"seconds" doc:"The median"`
+	Runs    int64   `json:"runs" doc:"Of how many"`
 }
 
 // Standing is how a rung stands; empty if it was never taken.

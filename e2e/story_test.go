@@ -51,7 +51,7 @@ func TestStory(t *testing.T) {
 	wants(t, string(after), "No problems found")
 	list, _ := exec.Command("sgdisk", "--print", image).CombinedOutput()
 	wants(t, string(list), "64.0 MiB    EF00  ESP", "72.0 MiB    8300  boot", "630.0 MiB   8304  system")
-	wants(t, s.must(0, "case", "1"), "✓ proven", "CLIMBS", "Ragna Holm")
+	wants(t, s.must(0, "case", "1"), "✓ proven", "CLIMBS", "Ragna Holm", "s in 1 earlier climb")
 	wants(t, s.must(0, "cases"), "1 of 3")
 
 	// Again: the guard says no. By hand: the steps are elsewhere.

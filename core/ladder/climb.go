@@ -24,6 +24,7 @@ var (
 // A Run is what taking one rung came to.
 type Run struct {
 	Rung    int           `json:"rung"`
+	Remedy  string        `json:"remedy,omitempty"`
 	Outcome Outcome       `json:"outcome"`
 	Guard   []Check       `json:"guard"`
 	Planned []Planned     `json:"planned"`
@@ -78,7 +79,7 @@ type Options struct {
 // Take climbs one rung on dev: guard, journal, change, proof. The Run tells
 // what was seen, also when an error is returned.
 func Take(ctx context.Context, rung Rung, dev block.Device, o Options) (run *Run, err error) {
-	run = &Run{Rung: rung.Number, Began: o.Now().UTC(), Outcome: Refused, Guard: []Check{}, Planned: []Planned{}, Proof: []Check{}}
+	run = &Run{Rung: rung.Number, Remedy: rung.Remedy, Began: o.Now().UTC(), Outcome: Refused, Guard: []Check{}, Planned: []Planned{}, Proof: []Check{}}
 	defer func() { run.Took = o.Now().Sub(run.Began) }()
 	act, ok := actions[rung.Action]
 	if !ok {
@@ -142,7 +143,7 @@ func prove(ctx context.Context, run *Run, act action, journal *block.Journal, be
 // cut off before anything was written is reported as ErrGuard: take the rung
 // anew.
 func Resume(ctx context.Context, rung Rung, dev block.Device, journal *block.Journal, now func() time.Time) (run *Run, err error) {
-	run = &Run{Rung: rung.Number, Began: now().UTC(), Outcome: Refused, Guard: []Check{}, Planned: []Planned{}, Proof: []Check{}}
+	run = &Run{Rung: rung.Number, Remedy: rung.Remedy, Began: now().UTC(), Outcome: Refused, Guard: []Check{}, Planned: []Planned{}, Proof: []Check{}}
 	defer func() { run.Took = now().Sub(run.Began) }()
 	head := journal.Head()
 	if head.Rung != rung.Remedy {

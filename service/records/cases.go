@@ -144,6 +144,9 @@ func (s *Store) CaseDetail(ctx context.Context, number int64) (*client.CaseDetai
 	if d.Climbs, err = s.climbs(ctx, number); err != nil {
 		return nil, err
 	}
+	if d.Typical, err = s.typical(ctx); err != nil {
+		return nil, err
+	}
 	var runs []ladder.Run
 	for _, c := range slices.Backward(d.Climbs) { // the earliest first
 		runs = append(runs, c.Runs...)

@@ -59,6 +59,27 @@ func (s *Store) climbs(ctx context.Context, number int64) ([]client.Climb, error
 	return list, nil
 }
 
+// typical is how long remedies took in the latest climbs of the whole fleet,
+// where they were proven.
+func (s *Store) typical(ctx context.Context) (map[string]client.Typical, error) {
+	var rows []struct {
+		Remedy  string
+		Seconds float64
+		Runs    int64
+	}
+	err := s.db.WithContext(ctx).Raw(`select r->>'remedy' as remedy, percentile_cont(0.5) within group (order by (r->>'took')::float8 / 1e9) as seconds, count(*) as runs
+		from (select runs from climbs order by id desc limit 2000) c, jsonb_array_elements(c.runs) r
+		where r->>'outcome' = 'proven' and r->>'remedy' <> '' group by 1`).Scan(&rows).Error
+	if err != nil {
+		return nil, err
+	}
+	m := map[string]client.Typical{}
+	for _, r := range rows {
+		m[r.Remedy] = client.Typical{Seconds: r.Seconds, Runs: r.Runs}
+	}
+	return m, nil
+}
+
 // quietAfter is how long a climb may tell nothing before another may begin.
 const quietAfter = 15 * time.Minute
 

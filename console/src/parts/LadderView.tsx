@@ -1,9 +1,9 @@
-import type { Disk, Run, Rung } from '../api/client'
+import type { CaseDetail, Disk, Run, Rung } from '../api/client'
 import { DiskStrip } from './DiskStrip'
 import { outcomeTone, Said } from './State'
 
 /** The ladder, first rung on top; each rung says how invasive it is and how it stands. */
-export function LadderView({ rungs, stands, busy, disks }: { rungs: Rung[]; stands: Record<string, Run['outcome']>; busy: boolean; disks: Disk[] }) {
+export function LadderView({ rungs, stands, busy, typical, disks }: { rungs: Rung[]; stands: Record<string, Run['outcome']>; busy: boolean; typical: CaseDetail['typical']; disks: Disk[] }) {
   const next = rungs.find((r) => stands[r.number] !== 'proven')
   return (
     <ol className="border border-rule bg-sheet">
@@ -14,7 +14,7 @@ export function LadderView({ rungs, stands, busy, disks }: { rungs: Rung[]; stan
             <div className="flex items-baseline gap-3">
               <h3 className="font-semibold">{r.title}</h3>
               <span className="text-small text-soft">
-                {r.invasive} · by {r.by} · about {r.minutes} min
+                {r.invasive} · by {r.by} · about {r.minutes} min{earlier(typical[r.remedy])}
               </span>
               <span className="ml-auto text-small">
                 <Standing outcome={stands[r.number]} next={next === r} busy={busy} />
@@ -49,6 +49,13 @@ export function LadderView({ rungs, stands, busy, disks }: { rungs: Rung[]; stan
       ))}
     </ol>
   )
+}
+
+/** How long it took where it was proven. */
+function earlier(t: CaseDetail['typical'][string] | undefined): string {
+  if (!t) return ''
+  const took = t.seconds < 90 ? `${t.seconds.toFixed(t.seconds < 10 ? 1 : 0)} s` : `${Math.round(t.seconds / 60)} min`
+  return `, ${took} in ${t.runs} earlier ${t.runs === 1 ? 'climb' : 'climbs'}`
 }
 
 /** The disk as it was found, and as the rung leaves it: the partitions stay, both copies of the table are whole. */

@@ -68,7 +68,7 @@ export function CasePage() {
                   <span className="text-soft"> · on the machine: </span>
                   <code className="font-mono text-tiny">diorthos climb {c.number} --image DISK --hands</code>
                 </p>
-                <LadderView rungs={c.docket.toDo} stands={c.stands} busy={c.state === 'climbing'} disks={c.docket.disks} />
+                <LadderView rungs={c.docket.toDo} stands={c.stands} busy={c.state === 'climbing'} typical={c.typical} disks={c.docket.disks} />
               </Section>
             )}
             {c.docket.ready.length > 0 && (
