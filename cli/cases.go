@@ -116,6 +116,7 @@ func showCase(p *page, d *client.CaseDetail) {
 	}
 	showTried(p, d.Docket)
 	showBroke(p, d.Docket)
+	showSuspects(p, d.Docket)
 	showWhy(p, d.Docket)
 	showSettle(p, d.Docket)
 	showFit(p, d.Docket)

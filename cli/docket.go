@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"github.com/jedib0t/go-pretty/v6/text"
 	"strings"
 	"time"
 
@@ -109,6 +110,29 @@ func (p *page) quote(s string) {
 }
 
 func at(place *reading.Place) string { return fmt.Sprintf("%s line %d", place.File, place.Line) }
+
+// showSuspects lists what was changed before the failure.
+func showSuspects(p *page, d *docket.Docket) {
+	if len(d.Suspects) == 0 {
+		return
+	}
+	p.head("Changed before it")
+	for i, s := range d.Suspects {
+		if i == maxShown {
+			p.line("  and %d more", len(d.Suspects)-i)
+			break
+		}
+		mark := markNone
+		if s.Named {
+			mark = p.paint(text.Colors{text.FgYellow}, markOdd)
+		}
+		version := strings.Trim(s.From+" → "+s.To, " →")
+		if s.From != "" && s.To != "" {
+			version = s.From + " → " + s.To
+		}
+		p.line("  %s %s  %s %s %s", mark, when(s.When), s.Action, p.strong(s.Object), version)
+	}
+}
 
 func showWhy(p *page, d *docket.Docket) {
 	if len(d.Why) == 0 {

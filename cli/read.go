@@ -52,6 +52,7 @@ func readCommand() *cli.Command {
 			p := newPage(c)
 			showTried(p, d)
 			showBroke(p, d)
+			showSuspects(p, d)
 			showWhy(p, d)
 			showSettle(p, d)
 			showFiles(p, d)

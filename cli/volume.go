@@ -122,4 +122,3 @@ func (v *volume) show(c *cli.Command) error {
 	}
 	return err
 }
-

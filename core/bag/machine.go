@@ -86,7 +86,9 @@ type Installed struct {
 	Kernel       string    `json:"kernel,omitempty"`  // the running one; empty when it does not run
 	Locale       string    `json:"locale,omitempty"`
 	Packages     []Package `json:"packages"`
-	Sources      []Source  `json:"sources"`
+	// Database is how the package database looks: sound, empty or zero-filled.
+	Database string   `json:"database,omitempty"`
+	Sources  []Source `json:"sources"`
 	// EarlyBoot is the size in bytes of the largest early-boot image, and
 	// KernelImage that of the largest kernel.
 	EarlyBoot   int64 `json:"earlyBoot,omitempty"`

@@ -20,9 +20,10 @@ type Docket struct {
 	Tried     []Tried              `json:"tried"` // the latest attempt first
 	Broke     *Broke               `json:"broke,omitempty"`
 	Why       []diagnosis.Finding  `json:"why"`
-	Settle    []diagnosis.Settling `json:"settle"` // what would tell the causes apart, the most telling first
-	Ready     []readiness.Choice   `json:"ready"`  // how fit the machine is for the releases that are known
-	Line      []Point              `json:"line"`   // the time line, oldest first
+	Settle    []diagnosis.Settling `json:"settle"`   // what would tell the causes apart, the most telling first
+	Ready     []readiness.Choice   `json:"ready"`    // how fit the machine is for the releases that are known
+	Suspects  []Suspect            `json:"suspects"` // what was changed before the failure, the likeliest first
+	Line      []Point              `json:"line"`     // the time line, oldest first
 	Shifts    []reading.Shift      `json:"shifts"`
 	ToDo      []ladder.Rung        `json:"toDo"`
 	Disks     []bag.Disk           `json:"disks"`
@@ -78,7 +79,7 @@ func Draw(ctx context.Context, facts *bag.Facts, logs []reading.Source, k *knowl
 	}
 	d := &Docket{
 		Knowledge: k.Version, Machine: facts.Machine, Gathered: facts.Gathered, Tried: []Tried{},
-		Why: append([]diagnosis.Finding{}, why...), Settle: settle, Ready: ready, Line: line(timeline), Shifts: append([]reading.Shift{}, timeline.Shifts...), ToDo: ladder.Build(why, facts, k),
+		Why: append([]diagnosis.Finding{}, why...), Settle: settle, Ready: ready, Suspects: suspects(timeline), Line: line(timeline), Shifts: append([]reading.Shift{}, timeline.Shifts...), ToDo: ladder.Build(why, facts, k),
 		Disks: facts.Disks, Files: append([]reading.FileReport{}, timeline.Files...), Harmless: timeline.Harmless, Usual: timeline.Usual,
 	}
 	for i := len(timeline.Attempts) - 1; i >= 0 && len(d.Tried) < maxTried; i-- {

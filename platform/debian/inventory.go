@@ -30,6 +30,7 @@ func (a Adapter) Inventory(fsys fs.FS) *bag.Installed {
 		locale = fields(readText(fsys, "etc/locale.conf"))["LANG"]
 	}
 	in := &bag.Installed{Family: "debian", Name: sys.Name, Version: sys.Version, Codename: release["VERSION_CODENAME"], Locale: locale, Packages: []bag.Package{}, Sources: []bag.Source{}}
+	in.Database = databaseState(fsys)
 	if f, err := fsys.Open("var/lib/dpkg/status"); err == nil {
 		in.Packages = ReadDatabase(f)
 		_ = f.Close()
@@ -46,6 +47,26 @@ func (a Adapter) Inventory(fsys fs.FS) *bag.Installed {
 	in.Sources = sources(fsys)
 	in.EarlyBoot, in.KernelImage = largest(fsys, "boot/initrd.img-*"), largest(fsys, "boot/vmlinuz-*")
 	return in
+}
+
+// databaseState looks at the beginning of dpkg's database: a crash can leave
+// it without a byte, or full of zeros.
+func databaseState(fsys fs.FS) string {
+	f, err := fsys.Open("var/lib/dpkg/status")
+	if err != nil {
+		return ""
+	}
+	defer func() { _ = f.Close() }() // it was only read
+	head, err := io.ReadAll(io.LimitReader(f, maxListHead))
+	switch {
+	case err != nil:
+		return ""
+	case len(head) == 0:
+		return "empty"
+	case strings.Trim(string(head), "\x00") == "":
+		return "zero-filled"
+	}
+	return "sound"
 }
 
 // ReadDatabase reads a package database, or an excerpt of one, up to where it

@@ -3,6 +3,7 @@ package debian_test
 import (
 	"io/fs"
 	"slices"
+	"strings"
 	"testing"
 	"testing/fstest"
 
@@ -33,6 +34,16 @@ func TestWhatIsASystemOfTheFamily(t *testing.T) {
 	} {
 		if _, ok := (debian.Adapter{}).System(tree(c.files)); ok != c.want {
 			t.Errorf("%s: %t", name, ok)
+		}
+	}
+}
+
+// A crash can leave the package database without a byte, or full of zeros.
+func TestADatabaseThatACrashTookIsNoticed(t *testing.T) {
+	for text, want := range map[string]string{"": "empty", strings.Repeat("\x00", 5000): "zero-filled", "Package: x\n": "sound"} {
+		in := debian.Adapter{}.Inventory(tree(map[string]string{"etc/os-release": "ID=debian\nVERSION_ID=12\n", "var/lib/dpkg/status": text}))
+		if in == nil || in.Database != want || len(in.Packages) != 0 {
+			t.Errorf("%.10q: %+v", text, in)
 		}
 	}
 }

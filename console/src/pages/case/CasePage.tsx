@@ -51,6 +51,22 @@ export function CasePage() {
                 <Timeline docket={c.docket} />
               </Section>
             )}
+            {c.docket.suspects.length > 0 && (
+              <Section title="Changed before it">
+                <ul className="text-small">
+                  {c.docket.suspects.slice(0, 8).map((s) => (
+                    <li key={s.when + s.action + s.object} className="grid grid-cols-[10rem_6rem_1fr]">
+                      <span className="text-soft">{utc(s.when)}</span>
+                      <span>{s.action}</span>
+                      <span>
+                        {s.object} <span className="text-soft">{[s.from, s.to].filter(Boolean).join(' → ')}</span>{' '}
+                        {s.named && <span className="text-odd">◆ named by the failure</span>}
+                      </span>
+                    </li>
+                  ))}
+                </ul>
+              </Section>
+            )}
             <Section title="Why">
               <Why findings={c.docket.why} />
             </Section>
