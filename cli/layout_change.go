@@ -98,7 +98,7 @@ func layoutRestyleCommand() *cli.Command {
 				want = append(want, plan.Made.Span)
 				ch.notes = append(ch.notes, fmt.Sprintf("partition %d is made: %s, %s", plan.Made.Index, plan.Made.Name, size(int64(plan.Made.Sectors())*int64(d.table.SectorSize))))
 				if plan.Made.Type == layout.TypeESP {
-					made, err := fatWrites(plan.Made.Span, d.table.SectorSize, "ESP")
+					made, err := fatWrites(plan.Made.Span, d.table.SectorSize, "ESP", 32)
 					if err != nil {
 						return err
 					}
@@ -129,9 +129,9 @@ func spansOfParts(parts []bag.Partition, to layout.Style) []layout.Span {
 }
 
 // fatWrites are the bytes of a new FAT file system, as writes to the disk.
-func fatWrites(s layout.Span, sectorSize int, label string) ([]block.Write, error) {
+func fatWrites(s layout.Span, sectorSize int, label string, bits int) ([]block.Write, error) {
 	var list writeList
-	err := fat.Format(&list, int64(s.Sectors())*int64(sectorSize), fat.Options{Label: label, Serial: randomID()})
+	err := fat.Format(&list, int64(s.Sectors())*int64(sectorSize), fat.Options{Label: label, Serial: randomID(), Bits: bits})
 	for i := range list {
 		list[i].Off += int64(s.First) * int64(sectorSize)
 		list[i].What = "FAT file system " + label
@@ -268,7 +268,7 @@ type carvePlan struct {
 func layoutCarveCommand() *cli.Command {
 	return &cli.Command{
 		Name: "carve", Usage: "lay out a disk as a plan wants it", ArgsUsage: "PLAN.yaml IMAGE|DEVICE",
-		Description: "The plan lists partitions with name, type, min, max and share; keep: N takes over one that is there, and format: fat32\nmakes a file system. What is there and not kept is lost, and has to be confirmed. Partitions begin on whole MiB.\n\n" +
+		Description: "The plan lists partitions with name, type, min, max and share; keep: N takes over one that is there, and format: fat32 (or fat12,\nfat16) makes a file system. What is there and not kept is lost, and has to be confirmed. Partitions begin on whole MiB.\n\n" +
 			"   partitions:\n     - {name: ESP, type: EFI system, min: 300 MiB, format: fat32}\n     - {name: system, type: Linux data, min: 8 GiB, share: 1}\n     - {name: swap, type: Linux swap, min: 1 GiB, max: 4 GiB, share: 0.2}\n\nExample:\n   diorthos layout carve plan.yaml --dry-run new-disk.img",
 		Flags: append(changeFlags(), &cli.StringFlag{Name: "confirm", Usage: "the disk's file `NAME`, to say that what is on it may be lost"}),
 		Action: func(ctx context.Context, c *cli.Command) (err error) {
@@ -304,8 +304,8 @@ func layoutCarveCommand() *cli.Command {
 			var want []layout.Span
 			for _, e := range entries {
 				want = append(want, e.Span)
-				if formats[e.Name] {
-					more, err := fatWrites(e.Span, d.table.SectorSize, e.Name)
+				if bits := formats[e.Name]; bits > 0 {
+					more, err := fatWrites(e.Span, d.table.SectorSize, e.Name, bits)
 					if err != nil {
 						return err
 					}
@@ -322,7 +322,10 @@ func layoutCarveCommand() *cli.Command {
 	}
 }
 
-func readPlan(path string) ([]layout.Wish, map[string]bool, error) {
+// fatBits are the file systems that a plan can ask for.
+var fatBits = map[string]int{"fat12": 12, "fat16": 16, "fat32": 32}
+
+func readPlan(path string) ([]layout.Wish, map[string]int, error) {
 	text, err := os.ReadFile(path)
 	if err != nil {
 		return nil, nil, err
@@ -335,7 +338,7 @@ func readPlan(path string) ([]layout.Wish, map[string]bool, error) {
 		return nil, nil, fmt.Errorf("%s: lists no partitions", path)
 	}
 	var wishes []layout.Wish
-	formats := map[string]bool{}
+	formats := map[string]int{}
 	for i, p := range plan.Partitions {
 		w := layout.Wish{Name: p.Name, Share: p.Share, Keep: p.Keep}
 		var ok bool
@@ -354,10 +357,10 @@ func readPlan(path string) ([]layout.Wish, map[string]bool, error) {
 			return nil, nil, fmt.Errorf("%s: partition %d: needs min, share or keep", path, i+1)
 		case w.Max > 0 && w.Max < w.Min || p.Share < 0:
 			return nil, nil, fmt.Errorf("%s: partition %d: max is less than min, or share less than 0", path, i+1)
-		case p.Format != "" && (p.Format != "fat32" || p.Keep != 0):
-			return nil, nil, fmt.Errorf("%s: partition %d: format can only be fat32, and not for one that is kept", path, i+1)
+		case p.Format != "" && (fatBits[p.Format] == 0 || p.Keep != 0):
+			return nil, nil, fmt.Errorf("%s: partition %d: format can be fat12, fat16 or fat32, and not for one that is kept", path, i+1)
 		}
-		formats[p.Name] = p.Format == "fat32"
+		formats[p.Name] = fatBits[p.Format]
 		wishes = append(wishes, w)
 	}
 	return wishes, formats, nil

@@ -32,6 +32,7 @@ type Device interface {
 // linked to are copied. progress, which may be nil, is told how many bytes of
 // files have been written.
 func Fill(ctx context.Context, dev Device, size int64, o Options, fsys fs.FS, progress func(int64)) error {
+	o.Bits = 32
 	if err := Format(dev, size, o); err != nil {
 		return err
 	}

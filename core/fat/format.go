@@ -28,6 +28,7 @@ const (
 type Options struct {
 	Label  string // 11 characters at the most, kept in upper case
 	Serial uint32
+	Bits   int // of an entry of the table: 12, 16 or 32; 0 for 32
 }
 
 // A FormatError says why a volume cannot be made as asked.
@@ -39,9 +40,16 @@ func (e *FormatError) Error() string {
 	return fmt.Sprintf("fat: %s: want %s, got %s", e.What, e.Want, e.Got)
 }
 
-// Format makes an empty FAT32 file system of size bytes at the start of dev,
-// with sectors of 512 bytes. Clusters beyond the root folder are not touched.
+// Format makes an empty file system of size bytes at the start of dev, with
+// sectors of 512 bytes. Clusters beyond the root folder are not touched.
 func Format(dev io.WriterAt, size int64, o Options) error {
+	switch o.Bits {
+	case 0, 32:
+	case 12, 16:
+		return formatSmall(dev, size, o)
+	default:
+		return &FormatError{What: "bits of an entry", Want: "12, 16 or 32", Got: fmt.Sprint(o.Bits)}
+	}
 	total := size / sectorSize
 	perCluster := clusterSectors(total)
 	perFAT := fatSectors(total, perCluster)
