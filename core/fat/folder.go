@@ -5,11 +5,11 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"path"
-	"sort"
 	"strings"
 	"time"
 	"unicode/utf16"
+
+	"diorthos/core/readfs"
 )
 
 // Attributes of an entry.
@@ -214,14 +214,20 @@ func (v *Volume) Open(name string) (fs.File, error) {
 		return nil, err
 	}
 	if e.Folder {
-		return &openFolder{v: v, e: *e}, nil
+		return readfs.OpenFolder(info{*e}, func() ([]fs.FileInfo, error) {
+			list, err := v.folder(e.Cluster)
+			infos := make([]fs.FileInfo, len(list))
+			for i, in := range list {
+				infos[i] = info{in}
+			}
+			return infos, err
+		}), nil
 	}
 	clusters, fault := v.chain(e.Cluster, (e.Size+v.Cluster-1)/v.Cluster)
 	if int64(len(clusters))*v.Cluster < e.Size {
 		return nil, &fs.PathError{Op: "open", Path: name, Err: fmt.Errorf("its chain of clusters %s after %d bytes of %d", fault, int64(len(clusters))*v.Cluster, e.Size)}
 	}
-	r := io.NewSectionReader(&chained{v, clusters}, 0, e.Size)
-	return &openFile{SectionReader: r, e: *e}, nil
+	return readfs.OpenFile(info{*e}, io.NewSectionReader(&chained{v, clusters}, 0, e.Size)), nil
 }
 
 func (v *Volume) find(op, name string) (*Entry, error) {
@@ -281,52 +287,6 @@ func (c *chained) ReadAt(p []byte, off int64) (n int, err error) {
 		}
 	}
 	return n, nil
-}
-
-type openFile struct {
-	*io.SectionReader
-	e Entry
-}
-
-func (f *openFile) Stat() (fs.FileInfo, error) { return info{f.e}, nil }
-func (f *openFile) Close() error               { return nil }
-
-type openFolder struct {
-	v    *Volume
-	e    Entry
-	rest []fs.DirEntry
-	read bool
-}
-
-func (f *openFolder) Stat() (fs.FileInfo, error) { return info{f.e}, nil }
-func (f *openFolder) Close() error               { return nil }
-func (f *openFolder) Read([]byte) (int, error) {
-	return 0, &fs.PathError{Op: "read", Path: f.e.Name, Err: fs.ErrInvalid}
-}
-
-func (f *openFolder) ReadDir(n int) ([]fs.DirEntry, error) {
-	if !f.read {
-		list, err := f.v.folder(f.e.Cluster)
-		if err != nil {
-			return nil, err
-		}
-		for _, e := range list {
-			if fs.ValidPath(e.Name) && path.Base(e.Name) == e.Name {
-				f.rest = append(f.rest, fs.FileInfoToDirEntry(info{e}))
-			}
-		}
-		sort.Slice(f.rest, func(i, k int) bool { return f.rest[i].Name() < f.rest[k].Name() })
-		f.read = true
-	}
-	if n <= 0 || n > len(f.rest) {
-		if n > 0 && len(f.rest) == 0 {
-			return nil, io.EOF
-		}
-		n = len(f.rest)
-	}
-	list := f.rest[:n]
-	f.rest = f.rest[n:]
-	return list, nil
 }
 
 type info struct{ e Entry }

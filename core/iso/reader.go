@@ -7,9 +7,10 @@ import (
 	"io"
 	"io/fs"
 	"path"
-	"sort"
 	"strings"
 	"time"
+
+	"diorthos/core/readfs"
 )
 
 // A Disc is an image that is read.
@@ -137,9 +138,16 @@ func (d *Disc) Open(name string) (fs.File, error) {
 		r.name = "."
 	}
 	if r.folder {
-		return &openFolder{d: d, r: r}, nil
+		return readfs.OpenFolder(info{r}, func() ([]fs.FileInfo, error) {
+			list, err := d.list(r)
+			infos := make([]fs.FileInfo, len(list))
+			for i, in := range list {
+				infos[i] = info{in}
+			}
+			return infos, err
+		}), nil
 	}
-	return &openFile{io.NewSectionReader(d.dev, r.at, r.size), r}, nil
+	return readfs.OpenFile(info{r}, io.NewSectionReader(d.dev, r.at, r.size)), nil
 }
 
 func (d *Disc) find(name string, links int) (record, error) {
@@ -181,50 +189,6 @@ func (d *Disc) find(name string, links int) (record, error) {
 		}
 	}
 	return at, nil
-}
-
-type openFile struct {
-	*io.SectionReader
-	r record
-}
-
-func (f *openFile) Stat() (fs.FileInfo, error) { return info{f.r}, nil }
-func (f *openFile) Close() error               { return nil }
-
-type openFolder struct {
-	d    *Disc
-	r    record
-	rest []fs.DirEntry
-	read bool
-}
-
-func (f *openFolder) Stat() (fs.FileInfo, error) { return info{f.r}, nil }
-func (f *openFolder) Close() error               { return nil }
-func (f *openFolder) Read([]byte) (int, error) {
-	return 0, &fs.PathError{Op: "read", Path: f.r.name, Err: fs.ErrInvalid}
-}
-
-func (f *openFolder) ReadDir(n int) ([]fs.DirEntry, error) {
-	if !f.read {
-		list, err := f.d.list(f.r)
-		if err != nil {
-			return nil, err
-		}
-		for _, r := range list {
-			f.rest = append(f.rest, fs.FileInfoToDirEntry(info{r}))
-		}
-		sort.Slice(f.rest, func(i, k int) bool { return f.rest[i].Name() < f.rest[k].Name() })
-		f.read = true
-	}
-	if n > 0 && len(f.rest) == 0 {
-		return nil, io.EOF
-	}
-	if n <= 0 || n > len(f.rest) {
-		n = len(f.rest)
-	}
-	list := f.rest[:n]
-	f.rest = f.rest[n:]
-	return list, nil
 }
 
 type info struct{ r record }
