@@ -6,6 +6,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"slices"
 
@@ -130,20 +131,30 @@ func spansOfParts(parts []bag.Partition, to layout.Style) []layout.Span {
 
 // fatWrites are the bytes of a new FAT file system, as writes to the disk.
 func fatWrites(s layout.Span, sectorSize int, label string, bits int) ([]block.Write, error) {
-	var list writeList
-	err := fat.Format(&list, int64(s.Sectors())*int64(sectorSize), fat.Options{Label: label, Serial: randomID(), Bits: bits})
-	for i := range list {
-		list[i].Off += int64(s.First) * int64(sectorSize)
-		list[i].What = "FAT file system " + label
+	taken := sectors{}
+	if err := fat.Format(taken, int64(s.Sectors())*int64(sectorSize), fat.Options{Label: label, Serial: randomID(), Bits: bits}); err != nil {
+		return nil, err
 	}
-	return list, err
+	var list []block.Write
+	for _, at := range slices.Sorted(maps.Keys(taken)) {
+		off := int64(s.First)*int64(sectorSize) + at*512
+		if n := len(list); n > 0 && list[n-1].Off+int64(len(list[n-1].Data)) == off {
+			list[n-1].Data = append(list[n-1].Data, taken[at]...)
+			continue
+		}
+		list = append(list, block.Write{Off: off, Data: taken[at], What: "FAT file system " + label})
+	}
+	return list, nil
 }
 
-// A writeList takes writes down instead of making them.
-type writeList []block.Write
+// sectors takes whole sectors of 512 bytes instead of writing them. What is
+// written twice counts as it was written last.
+type sectors map[int64][]byte
 
-func (l *writeList) WriteAt(p []byte, off int64) (int, error) {
-	*l = append(*l, block.Write{Off: off, Data: slices.Clone(p)})
+func (m sectors) WriteAt(p []byte, off int64) (int, error) {
+	for n := 0; n < len(p); n += 512 {
+		m[(off+int64(n))/512] = slices.Clone(p[n : n+512])
+	}
 	return len(p), nil
 }
 

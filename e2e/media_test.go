@@ -84,6 +84,9 @@ func TestTablesAreChangedThroughAJournal(t *testing.T) {
 	if out, err := cmd.CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, out)
 	}
+	if out, err := exec.Command("mke2fs", "-q", "-F", "-t", "ext4", "-d", "../knowledge", "-E", "offset=1048576", disk, "100m").CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
 	before := filepath.Join(dir, "before.img")
 	if out, err := exec.Command("cp", "--sparse=always", disk, before).CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, out)
@@ -92,6 +95,12 @@ func TestTablesAreChangedThroughAJournal(t *testing.T) {
 	wants(t, s.must(0, "layout", "restyle", "--to", "gpt", "--firmware", "uefi", disk), "EFI system, 260.0 MiB", "done and proven")
 	if out, err := exec.Command("sgdisk", "--verify", disk).CombinedOutput(); err != nil || !strings.Contains(string(out), "No problems found") {
 		t.Errorf("%v: %s", err, out)
+	}
+	if out, err := exec.Command("cmp", "--ignore-initial=1048576", "--bytes=104857600", disk, before).CombinedOutput(); err != nil {
+		t.Errorf("the partition changed: %v: %s", err, out)
+	}
+	if out, err := exec.Command("e2fsck", "-fn", disk+"?offset=1048576").CombinedOutput(); err != nil {
+		t.Errorf("e2fsck: %v: %s", err, out)
 	}
 	journals, err := filepath.Glob(filepath.Join(dir, "*.journal"))
 	if err != nil || len(journals) != 1 {
@@ -110,7 +119,7 @@ func TestTablesAreChangedThroughAJournal(t *testing.T) {
 		t.Error("a refused plan changed the disk")
 	}
 	wants(t, s.must(0, "layout", "carve", "--confirm", "old.img", plan, disk), "before", "after", "done and proven")
-	wants(t, s.must(1, "layout", "rescue", before), "nothing was found")
+	wants(t, s.must(0, "layout", "rescue", before), "ext4", "Linux data")
 	wants(t, s.must(0, "layout", "rescue", disk), "fat32", "EFI system")
 	wants(t, s.run("layout", "restyle", "--to", "gpt", disk).errout, "gpt already")
 	wants(t, s.must(0, "layout", "mend", disk), "nothing to mend")

@@ -63,6 +63,10 @@ func Format(dev io.WriterAt, size int64, o Options) error {
 	}
 	boot := bootSector(total, perCluster, perFAT, o.Serial, label)
 	info := infoBlock(clusters - 1)
+	// What was there before may have its superblock in sectors that stay free.
+	if err := put(dev, 0, make([]byte, reserved*sectorSize)); err != nil {
+		return err
+	}
 	for _, at := range []int64{0, backupBoot} {
 		if err := put(dev, at, boot); err != nil {
 			return err

@@ -344,6 +344,27 @@ type offset struct {
 
 func (o offset) WriteAt(p []byte, off int64) (int, error) { return o.dev.WriteAt(p, off+o.by) }
 
+// A disk was made anew: backups of the old file system are still there.
+func TestWhatWasThereBeforeIsNotProposed(t *testing.T) {
+	path := blank(t, 120<<20)
+	oracle(t, "", "mke2fs", "-q", "-F", "-t", "ext4", "-b", "1024", "-E", fmt.Sprint("offset=", 1<<20), path, "100m")
+	dev, err := block.OpenImage(path, 512, false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = dev.Close() }()
+	if err := fat.Format(offset{dev, 1 << 20}, 64<<20, fat.Options{Label: "ESP", Serial: 7}); err != nil {
+		t.Fatal(err)
+	}
+	finds, _, err := layout.Scan(t.Context(), dev, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if list := layout.Propose(finds, 512); len(finds) < 2 || len(list) != 1 || list[0].Type != layout.TypeESP || list[0].Sectors() != 131072 {
+		t.Errorf("%+v\nof %+v", list, finds)
+	}
+}
+
 func TestAPlanIsCarvedOnWholeMiB(t *testing.T) {
 	path := blank(t, 1<<30)
 	sgdisk(t, "--clear", "--new=1:2048:+100M", "--new=2:0:+200M", "--change-name=2:data", path)

@@ -194,13 +194,20 @@ func Propose(finds []Find, sectorSize int) []Entry {
 		weight float64
 	}
 	var list []interval
+	whole := map[int64]bool{} // where something begins with a superblock of its own
 	for _, f := range finds {
+		whole[f.Off] = whole[f.Off] || f.By == "superblock"
+	}
+	for _, f := range finds {
+		if f.By != "superblock" && whole[f.Off] {
+			continue // a backup of what was there before
+		}
 		w := float64(f.Content.Size)
 		if f.Off%(1<<20) == 0 {
 			w *= 1.5 // partitions begin on whole MiB
 		}
 		if f.By != "superblock" {
-			w *= 0.8
+			w *= 0.5
 		}
 		if f.Off%int64(sectorSize) == 0 && f.Off > 0 {
 			list = append(list, interval{f, f.Off + f.Content.Size, w})
