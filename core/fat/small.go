@@ -13,7 +13,7 @@ const (
 )
 
 // formatSmall makes an empty FAT12 or FAT16 file system: a fixed root folder
-// behind the tables, and no second boot sector.
+// behind the tables, and no backup boot sector.
 func formatSmall(dev io.WriterAt, size int64, o Options) error {
 	total := size / sectorSize
 	label, err := label11(o.Label)
