@@ -85,11 +85,12 @@ func wanted(c *cli.Command, d *client.CaseDetail) ([]ladder.Rung, error) {
 
 // climb takes rung after rung until one makes the failed thing work, one
 // cannot be taken, or none is left.
-func (a *ascent) climb(ctx context.Context, list []ladder.Rung) ([]ladder.Run, error) {
-	var runs []ladder.Run
+func (a *ascent) climb(ctx context.Context, list []ladder.Rung) (runs []ladder.Run, err error) {
 	if err := a.owed(); err != nil {
 		return runs, err
 	}
+	// What was borrowed is asked for however the climb ends.
+	defer func() { err = errors.Join(err, a.giveBack()) }()
 	for _, r := range list {
 		if err := a.restart(); err != nil {
 			return runs, err
@@ -118,7 +119,7 @@ func (a *ascent) climb(ctx context.Context, list []ladder.Rung) ([]ladder.Run, e
 			break
 		}
 	}
-	return runs, a.giveBack()
+	return runs, nil
 }
 
 func (a *ascent) say(format string, args ...any) {
@@ -262,6 +263,9 @@ func (a *ascent) owed() error {
 // giveBack asks for every loan. What is neither returned nor accepted stays
 // owed, and is shown again.
 func (a *ascent) giveBack() error {
+	if a.c.Bool("dry-run") {
+		return nil
+	}
 	owed := a.ledger.Owed()
 	var order []int
 	for i := range owed {

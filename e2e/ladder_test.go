@@ -45,6 +45,10 @@ func TestAPersonIsLedThroughTheRungsAndNothingBorrowedIsForgotten(t *testing.T) 
 	if r := s.answering("", "climb", "1", "--image", image, "--hands", "--only", "1"); r.status != 1 || !strings.Contains(r.errout, "neither y nor n") {
 		t.Errorf("%+v", r)
 	}
+	// Cut short in the middle: what is borrowed is asked for all the same.
+	if r := s.answering("n\n", "climb", "1", "--image", image, "--hands", "--only", "1"); r.status != 1 || strings.Count(r.out, "Given back?") != 2 {
+		t.Errorf("%+v", r)
+	}
 	// The next climb asks for the loan first; then the rung helps.
 	r = s.answering(strings.Repeat("y\n", 4), "climb", "1", "--image", image, "--hands", "--only", "1")
 	wants(t, r.out, "From an earlier climb, not given back", "The failed thing works again")
