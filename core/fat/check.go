@@ -6,8 +6,6 @@ import (
 	"fmt"
 	"io"
 	"path"
-	"slices"
-	"sort"
 
 	"diorthos/core/block"
 )
@@ -35,7 +33,8 @@ const maxDepth = 64
 
 // Check looks at the whole volume and plans its repair.
 func Check(dev io.ReaderAt) (*Report, error) {
-	over := &overlay{under: dev, sectors: map[int64][]byte{}}
+	over := block.NewDraftOver(dev)
+	over.For("repair of the FAT file system")
 	v, err := Open(over)
 	if err != nil {
 		return nil, err
@@ -56,13 +55,15 @@ func Check(dev io.ReaderAt) (*Report, error) {
 	if err := c.finish(); err != nil {
 		return nil, err
 	}
-	c.report.Writes = over.writes()
+	if c.report.Writes, err = over.Writes(); err != nil {
+		return nil, err
+	}
 	return c.report, nil
 }
 
 type checker struct {
 	v      *Volume
-	over   *overlay
+	over   *block.Draft
 	owner  []uint32 // by cluster, the number of the path that has it; 0 for nobody
 	names  []string
 	report *Report
@@ -465,60 +466,4 @@ func (c *checker) finish() error {
 		return err
 	}
 	return nil
-}
-
-// An overlay takes writes in memory, by sector, over what it reads.
-type overlay struct {
-	under   io.ReaderAt
-	sectors map[int64][]byte
-}
-
-func (o *overlay) ReadAt(p []byte, off int64) (int, error) {
-	n, err := o.under.ReadAt(p, off)
-	if len(o.sectors) > 0 {
-		for s := off / sectorSize; s*sectorSize < off+int64(n); s++ {
-			if raw, ok := o.sectors[s]; ok {
-				from := max(off, s*sectorSize)
-				copy(p[from-off:n], raw[from-s*sectorSize:])
-			}
-		}
-	}
-	return n, err
-}
-
-func (o *overlay) WriteAt(p []byte, off int64) (int, error) {
-	for n := 0; n < len(p); {
-		s := (off + int64(n)) / sectorSize
-		if o.sectors[s] == nil {
-			raw := make([]byte, sectorSize)
-			if _, err := o.under.ReadAt(raw, s*sectorSize); err != nil && err != io.EOF {
-				return n, err
-			}
-			o.sectors[s] = raw
-		}
-		n += copy(o.sectors[s][off+int64(n)-s*sectorSize:], p[n:])
-	}
-	return len(p), nil
-}
-
-// writes lists what changed, runs of sectors together.
-func (o *overlay) writes() []block.Write {
-	var order []int64
-	for s, raw := range o.sectors {
-		was := make([]byte, sectorSize)
-		_, _ = o.under.ReadAt(was, s*sectorSize) // it was read before
-		if !bytes.Equal(was, raw) {
-			order = append(order, s)
-		}
-	}
-	sort.Slice(order, func(i, k int) bool { return order[i] < order[k] })
-	var list []block.Write
-	for _, s := range order {
-		if n := len(list); n > 0 && list[n-1].Off+int64(len(list[n-1].Data)) == s*sectorSize && len(list[n-1].Data) < 1<<20 {
-			list[n-1].Data = append(list[n-1].Data, o.sectors[s]...)
-			continue
-		}
-		list = append(list, block.Write{Off: s * sectorSize, Data: slices.Clone(o.sectors[s]), What: "repair of the FAT file system"})
-	}
-	return list
 }
