@@ -1,0 +1,46 @@
+package corbelfile
+
+import (
+	"bytes"
+	"fmt"
+	"hash/crc32"
+	"strings"
+)
+
+const bootHead = "corbel-boot-store 1"
+
+// A BootEntry is what the boot store says: what the loader has to start.
+type BootEntry struct {
+	Volume string // serial of the system volume, as 1A2B-3C4D
+	Kernel string // path on it
+	Mode   string // normal or minimal
+}
+
+// Bytes writes the boot store.
+func (e BootEntry) Bytes() []byte {
+	body := fmt.Sprintf("%s\nvolume %s\nkernel %s\nmode %s\n", bootHead, e.Volume, e.Kernel, e.Mode)
+	return []byte(fmt.Sprintf("%scrc %08x\n", body, crc32.ChecksumIEEE([]byte(body))))
+}
+
+// ReadBootStore reads it and refuses one that was damaged.
+func ReadBootStore(raw []byte) (e BootEntry, err error) {
+	i := bytes.LastIndex(raw, []byte("crc "))
+	if i < 0 || !bytes.HasPrefix(raw, []byte(bootHead+"\n")) {
+		return e, &FormatError{"boot store", bootHead + " … crc", fmt.Sprintf("%.30q", raw)}
+	}
+	if want, got := fmt.Sprintf("crc %08x\n", crc32.ChecksumIEEE(raw[:i])), string(raw[i:]); want != got {
+		return e, &FormatError{"boot store: crc", strings.TrimSpace(want), fmt.Sprintf("%.20q", got)}
+	}
+	for _, line := range strings.Split(string(raw[:i]), "\n")[1:] {
+		key, value, _ := strings.Cut(line, " ")
+		switch key {
+		case "volume":
+			e.Volume = value
+		case "kernel":
+			e.Kernel = value
+		case "mode":
+			e.Mode = value
+		}
+	}
+	return e, nil
+}
