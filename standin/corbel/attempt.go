@@ -58,6 +58,7 @@ func (m *Machine) Attempt(ctx context.Context, req Request) (out *Outcome, err e
 		return nil, err
 	}
 	defer func() { err = errors.Join(err, dev.Close()) }()
+	req.Link.serial = m.Plate.Serial
 	l := &logs{now: req.At, offset: time.Duration(m.Plate.Clock.Offset) * time.Second, zone: time.Duration(m.Plate.Clock.Zone) * time.Minute}
 	v, err := m.mount(dev, l.clock().Add(l.zone))
 	if err != nil {

@@ -100,8 +100,8 @@ func (m *Machine) fromFirmware(v *volumes) (fs.FS, error) {
 	if f.Mode != "uefi" {
 		return m.fromSectorZero(v)
 	}
-	if v.table.Style() != layout.StyleGPT || v.table.Trusted() == nil {
-		return nil, halt("start", "table", codeTable, "no GPT with an EFI system partition is on the disk")
+	if v.table.Style() != layout.StyleGPT || !v.table.Primary.Sound() {
+		return nil, halt("start", "table", codeTable, "no sound GPT stands at the start of the disk")
 	}
 	for _, id := range f.Order {
 		i := slices.IndexFunc(f.Entries, func(e corbelfile.StartEntry) bool { return e.ID == id })

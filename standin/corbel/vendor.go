@@ -68,7 +68,7 @@ type Vendor struct {
 	packs map[string]*corbelfile.Pack
 	raw   map[string][]byte
 	pub   map[int]*published
-	down  bool
+	down  map[string]bool // by the serial of the machine that asks: lines fail one at a time
 }
 
 const architecture = "amd64"
@@ -79,7 +79,7 @@ func NewVendor(now time.Time) (*Vendor, error) {
 	if err != nil {
 		return nil, err
 	}
-	v := &Vendor{packs: map[string]*corbelfile.Pack{}, raw: map[string][]byte{}, pub: map[int]*published{}}
+	v := &Vendor{packs: map[string]*corbelfile.Pack{}, raw: map[string][]byte{}, pub: map[int]*published{}, down: map[string]bool{}}
 	for _, build := range []int{BuildFirst, BuildBase, BuildNext, BuildRelease} {
 		v.pub[build] = publish(build, architecture)
 	}
@@ -136,17 +136,20 @@ func (v *Vendor) Resigned(id string, from, to time.Time) ([]byte, error) {
 	return p.Bytes(), nil
 }
 
-// SetDown takes the vendor's service away, or gives it back.
-func (v *Vendor) SetDown(down bool) {
+// SetDown takes the vendor's service away from one machine, or gives it back.
+func (v *Vendor) SetDown(serial string, down bool) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
-	v.down = down
+	v.down[serial] = down
 }
+
+// serialHeader is how a machine says who it is.
+const serialHeader = "Corbel-Serial"
 
 // ServeHTTP answers /state, /packages/ID and /payloads/BUILD/HASH.
 func (v *Vendor) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	v.mu.Lock()
-	down := v.down
+	down := v.down[r.Header.Get(serialHeader)]
 	v.mu.Unlock()
 	if r.URL.Path == "/state" {
 		state := map[string]string{"catalogue": "up", "packages": "up"}
@@ -189,6 +192,8 @@ func (v *Vendor) payload(p *published, hash string) []byte {
 type Link struct {
 	Base   string // address
 	Client *http.Client
+
+	serial string
 }
 
 // errDown means that the vendor says that its service is down.
@@ -215,6 +220,7 @@ func (l Link) get(ctx context.Context, path string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
+	r.Header.Set(serialHeader, l.serial)
 	res, err := l.Client.Do(r)
 	if err != nil {
 		return nil, err
