@@ -15,6 +15,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"diorthos/client"
+	"diorthos/core/block"
 	"diorthos/core/knowledge"
 	"diorthos/core/ladder"
 	"diorthos/host"
@@ -44,7 +45,7 @@ func newAscent(c *cli.Command, d *client.CaseDetail) (*ascent, error) {
 func ledgerPath(c *cli.Command, machine string) string {
 	folder := "."
 	if image := c.String("image"); image != "" && !strings.HasPrefix(image, "/dev/") {
-		folder = filepath.Dir(image)
+		folder = host.Locate(image).Folder()
 	}
 	return filepath.Join(folder, machine+".ledger")
 }
@@ -86,11 +87,11 @@ func wanted(c *cli.Command, d *client.CaseDetail) ([]ladder.Rung, error) {
 // climb takes rung after rung until one makes the failed thing work, one
 // cannot be taken, or none is left.
 func (a *ascent) climb(ctx context.Context, list []ladder.Rung) (runs []ladder.Run, err error) {
-	if err := a.owed(); err != nil {
+	if err := a.owed(ctx); err != nil {
 		return runs, err
 	}
 	// What was borrowed is asked for however the climb ends.
-	defer func() { err = errors.Join(err, a.giveBack()) }()
+	defer func() { err = errors.Join(err, a.giveBack(context.WithoutCancel(ctx))) }()
 	for _, r := range list {
 		if err := a.restart(); err != nil {
 			return runs, err
@@ -193,7 +194,7 @@ func (a *ascent) take(ctx context.Context, r ladder.Rung) (*ladder.Run, error) {
 	if err := a.borrow(r); err != nil {
 		return nil, err
 	}
-	run, err := takeRung(ctx, a.c, a.d, r)
+	run, err := takeRung(ctx, a.c, a.d, r, a.lend)
 	if run != nil && !a.c.Bool("json") {
 		showRun(a.p, "  ", *run)
 	}
@@ -252,17 +253,17 @@ func (a *ascent) byHand(ctx context.Context, r ladder.Rung) (*ladder.Run, error)
 }
 
 // owed shows loans of an earlier climb that nobody gave back, and offers to.
-func (a *ascent) owed() error {
+func (a *ascent) owed(ctx context.Context) error {
 	if len(a.ledger.Owed()) == 0 || a.c.Bool("dry-run") {
 		return nil
 	}
 	a.say("%s From an earlier climb, not given back:", a.p.bad(markBroken))
-	return a.giveBack()
+	return a.giveBack(ctx)
 }
 
 // giveBack asks for every loan. What is neither returned nor accepted stays
 // owed, and is shown again.
-func (a *ascent) giveBack() error {
+func (a *ascent) giveBack(ctx context.Context) error {
 	if a.c.Bool("dry-run") {
 		return nil
 	}
@@ -275,6 +276,12 @@ func (a *ascent) giveBack() error {
 	for _, i := range order {
 		l := owed[i]
 		a.p.hang("  "+markOdd+" ", fmt.Sprintf("borrowed by rung %d: %s. %s", l.Rung, l.What, l.Back))
+		if l.Action != "" {
+			if err := a.putBack(ctx, i, l); err != nil {
+				return err
+			}
+			continue
+		}
 		switch answer := a.ask("Given back? [y]es, [n]ot yet, or why it stays as it is:"); strings.ToLower(answer) {
 		case "y", "yes":
 			if err := a.ledger.Return(i, time.Now().UTC()); err != nil {
@@ -289,6 +296,47 @@ func (a *ascent) giveBack() error {
 		}
 	}
 	return nil
+}
+
+// lend notes what an action is about to borrow.
+func (a *ascent) lend(loans []ladder.Loan) error {
+	for _, l := range loans {
+		if err := a.ledger.Borrow(l); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// putBack gives a loan back by its action, once the attempt that it was
+// borrowed for has been made.
+func (a *ascent) putBack(ctx context.Context, i int, l ladder.Loan) error {
+	if answer := strings.ToLower(a.ask("Make the attempt again now. Is it done, and shall it be given back? [y]es, [n]ot yet:")); answer != "y" && answer != "yes" {
+		a.p.line("  It stays on the ledger: the next climb of this case gives it back.")
+		return nil
+	}
+	path := host.Locate(a.c.String("image")).Device(l.Action)
+	dev, err := host.OpenDisk(path, a.c.Int("sector-size"), false)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = dev.Close() }()
+	journal, err := journalPath(path, a.d.Machine)
+	if err != nil {
+		return err
+	}
+	o := ladder.Options{Machine: a.d.Machine, Case: a.d.Number, Path: absolute(path), Now: time.Now, Journal: func(h block.Head) (*block.Journal, error) { return block.CreateJournal(journal, h) }}
+	if o.Bench, err = bench(a.c, a.d); err != nil {
+		return err
+	}
+	run, err := ladder.GiveBack(ctx, l, dev, o)
+	if err != nil {
+		return err
+	}
+	for _, did := range run.Did {
+		a.say("  %s given back: %s", a.p.good(markGood), did)
+	}
+	return a.ledger.Return(i, time.Now().UTC())
 }
 
 // ask reads one line; nothing when there is nobody to answer.

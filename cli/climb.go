@@ -26,7 +26,8 @@ func climbCommand() *cli.Command {
 		Description: "Takes the first rung that is not proven yet, or those named. What stood on the disk before is kept in a\njournal; \"diorthos undo JOURNAL\" brings it back. The outcome goes onto the docket. What is borrowed for the\nrepair stands in a ledger beside the image, and is asked for until it is given back.\n" +
 			"What disrupts is asked about; what destroys wants the machine's name.\nExit status 1 if a guard or the proof said no, or a rung waits for a person.\n\nExamples:\n   diorthos climb 1 --image .demo/kestrel-office-3.img --dry-run\n   diorthos climb 1 --image .demo/kestrel-office-3.img\n   diorthos climb 1 --image .demo/kestrel-office-3.img --hands --to 4\n   diorthos climb 1 --image .demo/kestrel-office-3.img --resume kestrel-office-3.journal",
 		Flags: append(serviceFlags(),
-			&cli.StringFlag{Name: "image", Usage: "disk image or block device to work on"},
+			&cli.StringFlag{Name: "image", Usage: "disk image, block device or machine's folder to work on"},
+			sourceFlag(),
 			&cli.BoolFlag{Name: "dry-run", Usage: "show what would be done and change nothing"},
 			&cli.IntSliceFlag{Name: "only", Aliases: []string{"rung"}, Usage: "take this rung `N` alone; once more for each further one"},
 			&cli.IntSliceFlag{Name: "skip", Usage: "leave rung `N` out"},
@@ -83,15 +84,18 @@ func afterRun(c *cli.Command, err, errOut error) error {
 
 // takeRung does the work and keeps the service told. Losing the service in
 // the middle does not stop a change that has begun.
-func takeRung(ctx context.Context, c *cli.Command, d *client.CaseDetail, rung ladder.Rung) (run *ladder.Run, err error) {
-	path := c.String("image")
+func takeRung(ctx context.Context, c *cli.Command, d *client.CaseDetail, rung ladder.Rung, borrow func([]ladder.Loan) error) (run *ladder.Run, err error) {
+	path := host.Locate(c.String("image")).Device(rung.Action)
 	dry := c.Bool("dry-run")
 	dev, err := host.OpenDisk(path, c.Int("sector-size"), dry)
 	if err != nil {
 		return nil, err
 	}
 	defer func() { err = errors.Join(err, dev.Close()) }()
-	o := ladder.Options{DryRun: dry, Machine: d.Machine, Case: d.Number, Path: absolute(path), Now: time.Now}
+	o := ladder.Options{DryRun: dry, Machine: d.Machine, Case: d.Number, Path: absolute(path), Now: time.Now, Borrow: borrow}
+	if o.Bench, err = bench(c, d); err != nil {
+		return nil, err
+	}
 	if dry {
 		return ladder.Take(ctx, rung, dev, o)
 	}
@@ -109,7 +113,7 @@ func takeRung(ctx context.Context, c *cli.Command, d *client.CaseDetail, rung la
 		return nil, err
 	}
 	if c.IsSet("resume") {
-		run, err = resume(ctx, rung, dev, journal)
+		run, err = resume(ctx, rung, dev, journal, o)
 	} else {
 		o.Journal = func(h block.Head) (*block.Journal, error) {
 			_, _ = s.ReportClimb(ctx, climb.ID, client.ClimbReport{State: client.Running, Phase: "writing"})
@@ -123,13 +127,13 @@ func takeRung(ctx context.Context, c *cli.Command, d *client.CaseDetail, rung la
 	return run, errors.Join(err, reportEnd(ctx, s, climb.ID, run, err))
 }
 
-func resume(ctx context.Context, rung ladder.Rung, dev block.Device, path string) (run *ladder.Run, err error) {
+func resume(ctx context.Context, rung ladder.Rung, dev block.Device, path string, o ladder.Options) (run *ladder.Run, err error) {
 	j, err := block.OpenJournal(path)
 	if err != nil {
 		return nil, err
 	}
 	defer func() { err = errors.Join(err, j.Close()) }()
-	return ladder.Resume(ctx, rung, dev, j, time.Now)
+	return ladder.Resume(ctx, rung, dev, j, o)
 }
 
 // reportEnd tells the service how it ended, also when the climb was told to

@@ -10,10 +10,11 @@ import (
 	"diorthos/core/bag"
 	"diorthos/core/layout"
 	"diorthos/host"
+	"diorthos/platform/corbel"
 	"diorthos/platform/debian"
 )
 
-func platforms() []host.Platform { return []host.Platform{debian.Adapter{}} }
+func platforms() []host.Platform { return []host.Platform{debian.Adapter{}, corbel.Adapter{}} }
 
 func sectorFlag() cli.Flag {
 	return &cli.IntFlag{Name: "sector-size", Usage: "bytes of a sector of an image: 512 or 4096", Value: 512}

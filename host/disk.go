@@ -11,7 +11,9 @@ import (
 	"diorthos/core/bag"
 	"diorthos/core/block"
 	"diorthos/core/ext"
+	"diorthos/core/fat"
 	"diorthos/core/layout"
+	"diorthos/core/upkeep"
 )
 
 // OpenDisk opens a disk image or a block device. The sector size of a device
@@ -55,10 +57,20 @@ type Platform interface {
 	Owed(fs.FS, string) []bag.Owed
 }
 
+// A Surveyor is a platform that can also tell how the parts of its systems
+// stand.
+type Surveyor interface {
+	// HoldsLoader tells the volume from which the firmware starts the system.
+	HoldsLoader(fs.FS) bool
+	// Survey adds to the facts what it finds.
+	Survey(upkeep.Ground, *bag.Facts)
+}
+
 // A found system, with the volume that holds it.
 type found struct {
 	platform Platform
 	volume   fs.FS
+	ground   upkeep.Ground
 }
 
 // DescribeDisk looks at the tables of a disk and at what lies on its
@@ -82,18 +94,23 @@ func DescribeDiskFor(src block.Source, id, path string, platforms []Platform, fi
 	}
 	var systems []found
 	mounts := map[string]string{}
+	volumes := map[int]fs.FS{}
 	around := layout.Surroundings{Firmware: firmware, Contents: map[int]layout.Content{}, Systems: map[int]bool{}}
 	for _, p := range table.Partitions() {
 		part := block.NewPart(src, p.Off, p.Length)
 		content := layout.Recognise(part)
 		around.Contents[p.Number] = content
 		described := describePartition(p, content)
-		if volume := openVolume(part, described.Content.Kind); volume != nil {
+		if volume := openVolume(part, described.Content); volume != nil {
+			volumes[p.Number] = volume
 			for _, platform := range platforms {
+				if s, ok := platform.(Surveyor); ok && s.HoldsLoader(volume) {
+					around.Systems[p.Number], described.Role = true, "boot"
+				}
 				if sys, ok := platform.System(volume); ok {
 					described.System, described.Role, described.Mount = &sys, "system", "/"
 					around.Systems[p.Number] = true
-					systems = append(systems, found{platform, volume})
+					systems = append(systems, found{platform, volume, upkeep.Ground{Disk: src, Table: table, Contents: around.Contents, System: p.Number, Volume: func(n int) fs.FS { return volumes[n] }}})
 					for id, at := range platform.Mounts(volume) {
 						mounts[id] = at
 					}
@@ -107,9 +124,20 @@ func DescribeDiskFor(src block.Source, id, path string, platforms []Platform, fi
 	return d, systems, nil
 }
 
+// largestFAT is the size of the largest FAT volume whose files are looked at,
+// in bytes: its table is read whole.
+const largestFAT = 32 << 30
+
 // openVolume returns nil for what cannot be read as files.
-func openVolume(part *block.Part, kind string) fs.FS {
-	switch kind {
+func openVolume(part *block.Part, content bag.Content) fs.FS {
+	switch content.Kind {
+	case "fat12", "fat16", "fat32":
+		if content.Size > largestFAT {
+			return nil
+		}
+		if volume, err := fat.Open(part); err == nil && volume.FromBackup == nil {
+			return volume
+		}
 	case "ext2", "ext3", "ext4":
 		if volume, err := ext.Open(part); err == nil {
 			return volume
@@ -169,4 +197,22 @@ func assignRoles(parts []bag.Partition, mounts map[string]string) {
 			p.Role = "data"
 		}
 	}
+}
+
+// SystemVolume opens the volume of a disk on which a known system lies. The
+// disk stays open as long as the program runs.
+func SystemVolume(path string, platforms []Platform) (fs.FS, error) {
+	image, err := OpenDisk(path, 0, true)
+	if err != nil {
+		return nil, err
+	}
+	_, systems, err := DescribeDisk(image, "disk0", path, platforms)
+	if err == nil && len(systems) == 0 {
+		err = fmt.Errorf("%s: no system that is known lies on it", path)
+	}
+	if err != nil {
+		_ = image.Close() // it was only read
+		return nil, err
+	}
+	return systems[0].volume, nil
 }

@@ -70,6 +70,9 @@ func Gather(ctx context.Context, out io.Writer, o GatherOptions) (*Gathered, err
 	if err := g.logs(ctx, o, look.systems); err != nil {
 		return nil, err
 	}
+	if err := g.screen(ctx, o); err != nil {
+		return nil, err
+	}
 	g.result.Digest, err = w.Close()
 	return g.result, err
 }
@@ -101,16 +104,21 @@ func Look(o GatherOptions) (l *Looked, err error) {
 		}
 	}()
 	if o.Image != "" {
-		if l.image, err = OpenDisk(o.Image, o.SectorSize, true); err != nil {
+		at := Locate(o.Image)
+		o.Image = at.Disk
+		if l.image, err = OpenDisk(at.Disk, o.SectorSize, true); err != nil {
 			return nil, err
 		}
-		disk, systems, err := DescribeDisk(l.image, "disk0", o.Image, o.Platforms)
+		disk, systems, err := DescribeDiskFor(l.image, "disk0", at.Disk, o.Platforms, at.firmware(o.Platforms))
 		if err != nil {
 			return nil, err
 		}
 		l.Facts.Disks, l.systems = []bag.Disk{*disk}, systems
 		for _, s := range systems {
 			system(l.Facts, s.volume, []Platform{s.platform}, "")
+		}
+		if err := at.survey(l.Facts, systems); err != nil {
+			return nil, err
 		}
 		l.Facts.Volumes = onDisk(disk)
 	}
@@ -171,7 +179,7 @@ func onDisk(d *bag.Disk) []bag.Volume {
 func inFolder(root string, platforms []Platform) []found {
 	for _, p := range platforms {
 		if _, ok := p.System(os.DirFS(root)); ok {
-			return []found{{p, os.DirFS(root)}}
+			return []found{{platform: p, volume: os.DirFS(root)}}
 		}
 	}
 	return nil
@@ -212,6 +220,20 @@ func (g *gatherer) logs(ctx context.Context, o GatherOptions, systems []found) e
 		}
 	}
 	return nil
+}
+
+// screen adds what a person saw on the screen, where it was noted beside the
+// disk.
+func (g *gatherer) screen(ctx context.Context, o GatherOptions) error {
+	at := Locate(o.Image)
+	if at.Plate == "" || ctx.Err() != nil {
+		return ctx.Err()
+	}
+	folder := os.DirFS(filepath.Dir(at.Plate))
+	if _, err := fs.Stat(folder, screenName); err != nil {
+		return nil //nolint:nilerr // nothing was noted
+	}
+	return g.log(folder, screenName, path.Join("logs", screenName))
 }
 
 func (g *gatherer) logFolder(ctx context.Context, folder string) error {

@@ -35,6 +35,7 @@ type Facts struct {
 	Owed      []Owed     `json:"owed,omitempty"`     // why a restart is owed
 	Surveyed  bool       `json:"surveyed,omitempty"` // whether restarts owed and devices were looked for
 	Installed *Installed `json:"installed,omitempty"`
+	State     *State     `json:"state,omitempty"`
 }
 
 // A Machine is the computer as it names itself.

@@ -238,6 +238,20 @@ func (j *Journal) Resume(ctx context.Context, dev Device) error {
 	return j.write(dev)
 }
 
+// Replay writes onto dev what the journal has noted for it to be after the
+// change. It notes nothing: dev is a draft.
+func (j *Journal) Replay(ctx context.Context, dev *Draft) error {
+	for _, w := range j.writes {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		if err := j.put(dev, w, w.after); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // Undo brings dev back to the bytes from before the change. It may itself be
 // cut off at any point and be started again. It refuses, before anything is
 // written, when dev is not the disk of the journal or holds something else

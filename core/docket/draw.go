@@ -27,6 +27,9 @@ type Docket struct {
 	Shifts    []reading.Shift      `json:"shifts"`
 	ToDo      []ladder.Rung        `json:"toDo"`
 	Disks     []bag.Disk           `json:"disks"`
+	Hardware  *bag.Hardware        `json:"hardware,omitempty"`
+	Firmware  *bag.Firmware        `json:"firmware,omitempty"`
+	State     *bag.State           `json:"state,omitempty"` // how the parts of the system stand, where that is known
 	Files     []reading.FileReport `json:"files"`
 	Harmless  int                  `json:"harmless"` // records set apart that healthy machines show too
 	Usual     int                  `json:"usual"`    // and that stand in this machine's own successful attempts
@@ -80,7 +83,7 @@ func Draw(ctx context.Context, facts *bag.Facts, logs []reading.Source, k *knowl
 	d := &Docket{
 		Knowledge: k.Version, Machine: facts.Machine, Gathered: facts.Gathered, Tried: []Tried{},
 		Why: append([]diagnosis.Finding{}, why...), Settle: settle, Ready: ready, Suspects: suspects(timeline), Line: line(timeline), Shifts: append([]reading.Shift{}, timeline.Shifts...), ToDo: ladder.Build(why, facts, k),
-		Disks: facts.Disks, Files: append([]reading.FileReport{}, timeline.Files...), Harmless: timeline.Harmless, Usual: timeline.Usual,
+		Disks: facts.Disks, Hardware: facts.Hardware, Firmware: facts.Firmware, State: facts.State, Files: append([]reading.FileReport{}, timeline.Files...), Harmless: timeline.Harmless, Usual: timeline.Usual,
 	}
 	for i := len(timeline.Attempts) - 1; i >= 0 && len(d.Tried) < maxTried; i-- {
 		d.Tried = append(d.Tried, tried(timeline.Attempts[i]))

@@ -48,19 +48,20 @@ const (
 
 // A Remedy is a way to repair.
 type Remedy struct {
-	ID       string       `yaml:"id"`
-	Title    string       `yaml:"title"`
-	Invasive Invasiveness `yaml:"invasive"`
-	Minutes  int          `yaml:"minutes"` // typically
-	Helps    float64      `yaml:"helps"`   // chance that it cures, if the cause is right
-	By       string       `yaml:"by"`
-	Action   string       `yaml:"action"` // the typed action, when by diorthos
-	Does     string       `yaml:"does"`
-	Proof    string       `yaml:"proof"`
-	Steps    []Step       `yaml:"steps"` // when by hands
-	After    []string     `yaml:"after"` // remedies that come first, when they are chosen too
-	Loans    []LoanTerms  `yaml:"loans"`
-	Restart  bool         `yaml:"restart"` // the machine has to be restarted before the next rung
+	ID       string            `yaml:"id"`
+	Title    string            `yaml:"title"`
+	Invasive Invasiveness      `yaml:"invasive"`
+	Minutes  int               `yaml:"minutes"` // typically
+	Helps    float64           `yaml:"helps"`   // chance that it cures, if the cause is right
+	By       string            `yaml:"by"`
+	Action   string            `yaml:"action"` // the typed action, when by diorthos
+	Params   map[string]string `yaml:"params"` // of the action
+	Does     string            `yaml:"does"`
+	Proof    string            `yaml:"proof"`
+	Steps    []Step            `yaml:"steps"` // when by hands
+	After    []string          `yaml:"after"` // remedies that come first, when they are chosen too
+	Loans    []LoanTerms       `yaml:"loans"`
+	Restart  bool              `yaml:"restart"` // the machine has to be restarted before the next rung
 
 	file string
 }

@@ -155,6 +155,7 @@ func newEnvironment() (*environment, error) {
 		cel.Variable("facts", cel.MapType(cel.StringType, cel.DynType)),
 		cel.Variable("it", cel.DynType),
 		ext.Lists(),
+		ext.Strings(),
 		cel.Function("size_text", cel.Overload("size_of_dyn", []*cel.Type{cel.DynType}, cel.StringType, cel.UnaryBinding(sayBytes))),
 	)
 	if err != nil {

@@ -1,13 +1,16 @@
 package ladder
 
 import (
-	"fmt"
-	"reflect"
+	"context"
+	"maps"
 	"slices"
+	"time"
 
 	"diorthos/core/bag"
 	"diorthos/core/block"
 	"diorthos/core/layout"
+	"diorthos/core/store"
+	"diorthos/core/upkeep"
 )
 
 // A Check is one thing that a guard or a proof looked at.
@@ -17,92 +20,92 @@ type Check struct {
 	Saw  string `json:"saw"`
 }
 
-// An action is a typed change. plan says what would be written, before
-// anything is.
+// A Bench is how actions reach what a disk alone does not tell. What is nil is
+// not at hand.
+type Bench struct {
+	// Open opens the system on a disk; which actions it serves, shows in the
+	// methods that it has.
+	Open func(block.Device) (any, error)
+	// Plate reads the nameplate on a device, PutPlate writes it.
+	Plate    func(block.Source) (*upkeep.Plate, error)
+	PutPlate func(block.Device, *upkeep.Plate) error
+	// LoaderPath is what a boot entry has to name, by firmware mode.
+	LoaderPath func(mode string) string
+	Sources    []store.Source // for components
+	Facts      *bag.Facts     // as they were gathered
+}
+
+// A ground is what an action works on: a draft of the disk, or of the
+// nameplate. Nothing reaches the device before the journal has noted it.
+type ground struct {
+	Bench
+	draft  *block.Draft
+	table  *layout.Table // nil on a nameplate
+	plate  *upkeep.Plate // nil on a disk
+	system any           // nil when no known system lies on the disk
+	params map[string]string
+	now    time.Time
+}
+
+// An effect is what an action has drafted.
+type effect struct {
+	guard []Check // one that is not OK keeps the rung from being taken
+	did   []string
+	loans []Loan
+}
+
+// An action is a typed change. do drafts it; prove holds what stands there
+// afterwards against what stood there before.
 type action struct {
-	fits  func(bag.Disk) bool // whether a disk of the facts is one to work on
-	guard func(*layout.Table) []Check
-	plan  func(*layout.Table) ([]block.Write, error)
-	prove func(before, after *layout.Table) []Check
+	plate bool // works on the nameplate, not on the disk
+	fits  func(*bag.Facts, bag.Disk) bool
+	do    func(context.Context, *ground) (effect, error)
+	prove func(ctx context.Context, before, after *ground) []Check
 }
 
 // actions are all that a remedy can name.
-var actions = map[string]action{
-	"layout.mend-primary-gpt": {
-		fits:  func(d bag.Disk) bool { return d.Backup.State == "sound" && d.Primary.State != "sound" },
-		guard: guardBackup,
-		plan:  (*layout.Table).MendPrimary,
-		prove: provePrimary,
-	},
-	"layout.mend-gpt": {
-		fits: func(d bag.Disk) bool {
-			return d.Style == "gpt" && (d.Primary.State == "sound" || d.Backup.State == "sound") && slices.ContainsFunc(d.Problems, func(p layout.Problem) bool { return mendable[p.ID] })
-		},
-		guard: guardEither,
-		plan: func(t *layout.Table) ([]block.Write, error) {
-			return t.MendAll(layout.Mending{})
-		},
-		prove: proveWhole,
-	},
-}
+var actions = merge(tableActions, systemActions, plateActions)
 
-// mendable are the problems that writing both copies anew puts right.
-var mendable = map[string]bool{"gpt-header-crc": true, "gpt-entries-crc": true, "gpt-signature-missing": true, "gpt-own-address": true, "gpt-header-size": true, "gpt-entries-outside": true,
-	"backup-not-at-end": true, "usable-range-wrong": true, "copies-disagree": true, "disk-cut-off": true, "mbr-signature-missing": true, "protective-entry-missing": true}
-
-// guardEither wants a copy that can be trusted.
-func guardEither(t *layout.Table) []Check {
-	c := t.Trusted()
-	if c == nil {
-		return []Check{{What: "one copy of the GPT is sound", Saw: "neither is"}}
+func merge(lists ...map[string]action) map[string]action {
+	all := map[string]action{}
+	for _, l := range lists {
+		maps.Copy(all, l)
 	}
-	return []Check{{What: "one copy of the GPT is sound", OK: true, Saw: fmt.Sprintf("the %s at LBA %d, %d partitions", c.Name(), c.LBA, len(c.Entries))}}
-}
-
-// proveWhole looks whether nothing is broken any more and the partitions are
-// the same.
-func proveWhole(before, after *layout.Table) []Check {
-	broken := Check{What: "nothing is broken", OK: true, Saw: "both copies, the protective MBR and every partition were looked at"}
-	for _, p := range after.Check() {
-		if p.Weight == layout.Broken {
-			broken.OK, broken.Saw = false, p.Part+": "+p.Text
-		}
-	}
-	end := Check{What: "the backup stands at the end of the disk", OK: after.Backup.LBA == after.Sectors()-1, Saw: fmt.Sprintf("LBA %d of %d", after.Backup.LBA, after.Sectors())}
-	was, is := before.Partitions(), after.Partitions()
-	same := Check{What: "the partitions are the same", OK: reflect.DeepEqual(was, is), Saw: fmt.Sprintf("%d of %d", len(is), len(was))}
-	return []Check{broken, end, same}
+	return all
 }
 
 // Actions lists the names that a remedy may use.
-func Actions() []string {
-	var names []string
-	for name := range actions {
-		names = append(names, name)
-	}
-	return names
-}
+func Actions() []string { return slices.Sorted(maps.Keys(actions)) }
 
-func guardBackup(t *layout.Table) []Check {
-	b := &t.Backup
-	saw := fmt.Sprintf("LBA %d: header CRC 0x%08x, entries CRC 0x%08x, both as computed; %d partitions", b.LBA, b.Header.CRC, b.Header.EntryCRC, len(b.Entries))
-	if !b.Sound() {
-		saw = "no header found"
-		if len(b.Problems) > 0 {
-			saw = b.Problems[0].Text
+// OnPlate reports whether an action works on the nameplate of a machine, and
+// not on its disk.
+func OnPlate(name string) bool { return actions[name].plate }
+
+// open makes the ground of an action over a draft of dev.
+func (o *Options) open(dev block.Source, act action, params map[string]string) (*ground, error) {
+	g := &ground{Bench: o.Bench, draft: block.NewDraft(dev), params: params, now: o.Now()}
+	if act.plate {
+		if g.Plate == nil {
+			return nil, errNoPlate
 		}
+		var err error
+		g.plate, err = g.Plate(g.draft)
+		return g, err
 	}
-	return []Check{{What: "the backup GPT is sound", OK: b.Sound(), Saw: saw}}
+	var err error
+	if g.table, err = layout.Read(g.draft); err != nil {
+		return nil, err
+	}
+	if g.Open != nil {
+		g.system, _ = g.Open(g.draft) // an action that needs it says that there is none
+	}
+	return g, nil
 }
 
-func provePrimary(before, after *layout.Table) []Check {
-	p, b := &after.Primary, &after.Backup
-	crcs := Check{What: "every CRC is right", OK: p.Sound() && b.Sound(),
-		Saw: fmt.Sprintf("primary header 0x%08x, computed 0x%08x; backup header 0x%08x, computed 0x%08x", p.Header.CRC, p.Computed.Header, b.Header.CRC, b.Computed.Header)}
-	agree := Check{What: "both copies agree", OK: p.Sound() && b.Sound() && p.Header.EntryCRC == b.Header.EntryCRC && p.Header.DiskGUID == b.Header.DiskGUID,
-		Saw: fmt.Sprintf("entries CRC 0x%08x and 0x%08x", p.Header.EntryCRC, b.Header.EntryCRC)}
-	same := Check{What: "the partitions are those of the backup", OK: reflect.DeepEqual(before.Backup.Entries, p.Entries),
-		Saw: fmt.Sprintf("%d of %d partitions", len(p.Entries), len(before.Backup.Entries))}
-	mbr := Check{What: "the protective MBR is there", OK: after.MBR.Protective(), Saw: fmt.Sprintf("entries in sector 0: %d", len(after.MBR.Entries))}
-	return []Check{crcs, agree, same, mbr}
+// target is what a device is known again by.
+func (g *ground) target(path string) block.Target {
+	if g.plate != nil {
+		return block.Target{Path: path, Size: g.draft.Size(), SectorSize: g.draft.SectorSize(), Marks: []string{g.plate.Mark}}
+	}
+	return g.table.Target(path)
 }

@@ -27,7 +27,8 @@ type Rung struct {
 	Steps    []knowledge.Step       `json:"steps,omitempty"`
 	Loans    []knowledge.LoanTerms  `json:"loans,omitempty"`
 	Restart  bool                   `json:"restart,omitempty"` // owed after it
-	Target   *block.Target          `json:"target,omitempty"`  // the disk that it is for
+	Params   map[string]string      `json:"params,omitempty"`  // of the action
+	Target   *block.Target          `json:"target,omitempty"`  // the disk or nameplate that it is for
 }
 
 // unlikely is the probability below which a cause gets no rung.
@@ -58,7 +59,7 @@ func Build(findings []diagnosis.Finding, facts *bag.Facts, k *knowledge.Knowledg
 			chance := f.Probability * r.Helps
 			list = append(list, candidate{
 				rung: Rung{
-					Remedy: r.ID, Title: r.Title, Invasive: r.Invasive, Minutes: r.Minutes, Chance: chance, By: r.By, Action: r.Action, Does: r.Does, Proof: r.Proof, Steps: r.Steps, Loans: r.Loans, Restart: r.Restart,
+					Remedy: r.ID, Title: r.Title, Invasive: r.Invasive, Minutes: r.Minutes, Chance: chance, By: r.By, Action: r.Action, Does: r.Does, Proof: r.Proof, Steps: r.Steps, Loans: r.Loans, Restart: r.Restart, Params: r.Params,
 					Why: fmt.Sprintf("%s (%.0f %%)", f.Title, 100*f.Probability), Target: target(r, facts),
 				},
 				start: f.Explains == knowledge.ExplainsStart,
@@ -101,8 +102,15 @@ func target(r *knowledge.Remedy, facts *bag.Facts) *block.Target {
 	if !ok {
 		return nil
 	}
+	if action.plate {
+		if !action.fits(facts, bag.Disk{}) {
+			return nil
+		}
+		p := facts.State.Plate
+		return &block.Target{Path: p.Source, Size: p.Size, SectorSize: 512, Marks: []string{p.Mark}}
+	}
 	for _, d := range facts.Disks {
-		if action.fits(d) {
+		if action.fits(facts, d) {
 			return &block.Target{Path: d.Source, Size: d.Size, SectorSize: d.SectorSize, Marks: d.Marks}
 		}
 	}

@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"diorthos/core/block"
-	"diorthos/core/layout"
 )
 
 var (
@@ -28,6 +27,8 @@ type Run struct {
 	Outcome Outcome       `json:"outcome"`
 	Guard   []Check       `json:"guard"`
 	Planned []Planned     `json:"planned"`
+	Did     []string      `json:"did,omitempty"`   // in a technician's words
+	Loans   []Loan        `json:"loans,omitempty"` // what was borrowed for it
 	Proof   []Check       `json:"proof"`
 	Journal string        `json:"journal,omitempty"`
 	Began   time.Time     `json:"began"`
@@ -71,6 +72,9 @@ type Options struct {
 	Machine string
 	Case    int64
 	Path    string // where the target is, for the journal
+	Bench   Bench
+	// Borrow is told what a rung is about to borrow, before it does.
+	Borrow func([]Loan) error
 	// Journal opens the journal; it is not called on a dry run.
 	Journal func(block.Head) (*block.Journal, error)
 	Now     func() time.Time
@@ -85,22 +89,37 @@ func Take(ctx context.Context, rung Rung, dev block.Device, o Options) (run *Run
 	if !ok {
 		return run, fmt.Errorf("rung %d: %q: %w", rung.Number, rung.Title, ErrByHands)
 	}
-	before, err := layout.Read(dev)
+	before, err := o.open(dev, act, rung.Params)
 	if err != nil {
 		return run, err
 	}
-	run.Guard = append(run.Guard, sameDisk(rung, before))
-	run.Guard = append(run.Guard, act.guard(before)...)
+	run.Guard = append(run.Guard, sameTarget(rung, before))
 	if failed := firstFailed(run.Guard); failed != nil {
-		return run, fmt.Errorf("rung %d: %w: %s: %s; nothing was changed", rung.Number, ErrGuard, failed.What, failed.Saw)
+		return run, refused(rung, failed)
 	}
-	writes, err := act.plan(before)
-	if errors.Is(err, layout.ErrNothingToMend) {
-		run.Guard = append(run.Guard, Check{What: "there is something to mend", Saw: err.Error()})
+	drafted, err := act.do(ctx, before)
+	run.Guard = append(run.Guard, drafted.guard...)
+	if failed := firstFailed(run.Guard); failed != nil {
+		return run, refused(rung, failed)
+	}
+	if err != nil && !errors.Is(err, context.Canceled) {
+		run.Guard = append(run.Guard, Check{What: "it can be done here", Saw: err.Error()})
 		return run, fmt.Errorf("rung %d: %w: %w; nothing was changed", rung.Number, ErrGuard, err)
 	}
 	if err != nil {
+		return run, err
+	}
+	run.Did, run.Loans = drafted.did, drafted.loans
+	for i := range run.Loans {
+		run.Loans[i].Rung, run.Loans[i].Borrowed = rung.Number, o.Now().UTC()
+	}
+	writes, err := before.draft.Writes()
+	if err != nil {
 		return run, fmt.Errorf("rung %d: plan: %w", rung.Number, err)
+	}
+	if len(writes) == 0 {
+		run.Guard = append(run.Guard, Check{What: "there is something to change", Saw: "all is as the rung wants it"})
+		return run, fmt.Errorf("rung %d: %w: %w; nothing was changed", rung.Number, ErrGuard, errNothing)
 	}
 	for _, w := range writes {
 		run.Planned = append(run.Planned, Planned{What: w.What, Offset: w.Off, Length: len(w.Data)})
@@ -109,7 +128,12 @@ func Take(ctx context.Context, rung Rung, dev block.Device, o Options) (run *Run
 		run.Outcome = Planning
 		return run, nil
 	}
-	journal, err := o.Journal(block.Head{Action: rung.Action, Machine: o.Machine, Case: o.Case, Rung: rung.Remedy, Number: rung.Number, Target: before.Target(o.Path), Started: o.Now().UTC()})
+	if o.Borrow != nil && len(run.Loans) > 0 {
+		if err := o.Borrow(run.Loans); err != nil {
+			return run, err
+		}
+	}
+	journal, err := o.Journal(block.Head{Action: rung.Action, Machine: o.Machine, Case: o.Case, Rung: rung.Remedy, Number: rung.Number, Target: before.target(o.Path), Started: o.Now().UTC()})
 	if err != nil {
 		return run, err
 	}
@@ -117,16 +141,20 @@ func Take(ctx context.Context, rung Rung, dev block.Device, o Options) (run *Run
 	if err := journal.Apply(ctx, dev, writes); err != nil {
 		return run, fmt.Errorf("rung %d: cut off: %w; go on with --resume or take it back with \"diorthos undo\"", rung.Number, err)
 	}
-	return run, prove(ctx, run, act, journal, before, dev)
+	return run, o.prove(ctx, run, act, journal, before, dev)
+}
+
+func refused(rung Rung, failed *Check) error {
+	return fmt.Errorf("rung %d: %w: %s: %s; nothing was changed", rung.Number, ErrGuard, failed.What, failed.Saw)
 }
 
 // prove checks the effect and takes the change back when it is not there.
-func prove(ctx context.Context, run *Run, act action, journal *block.Journal, before *layout.Table, dev block.Device) error {
-	after, err := layout.Read(dev)
+func (o *Options) prove(ctx context.Context, run *Run, act action, journal *block.Journal, before *ground, dev block.Device) error {
+	after, err := o.open(dev, act, before.params)
 	if err != nil {
 		return err
 	}
-	run.Proof = act.prove(before, after)
+	run.Proof = act.prove(ctx, before, after)
 	failed := firstFailed(run.Proof)
 	if failed == nil {
 		run.Outcome = Proven
@@ -142,9 +170,9 @@ func prove(ctx context.Context, run *Run, act action, journal *block.Journal, be
 // Resume completes a rung that was cut off and proves it. A journal that was
 // cut off before anything was written is reported as ErrGuard: take the rung
 // anew.
-func Resume(ctx context.Context, rung Rung, dev block.Device, journal *block.Journal, now func() time.Time) (run *Run, err error) {
-	run = &Run{Rung: rung.Number, Remedy: rung.Remedy, Began: now().UTC(), Outcome: Refused, Guard: []Check{}, Planned: []Planned{}, Proof: []Check{}}
-	defer func() { run.Took = now().Sub(run.Began) }()
+func Resume(ctx context.Context, rung Rung, dev block.Device, journal *block.Journal, o Options) (run *Run, err error) {
+	run = &Run{Rung: rung.Number, Remedy: rung.Remedy, Began: o.Now().UTC(), Outcome: Refused, Guard: []Check{}, Planned: []Planned{}, Proof: []Check{}}
+	defer func() { run.Took = o.Now().Sub(run.Began) }()
 	head := journal.Head()
 	if head.Rung != rung.Remedy {
 		return run, fmt.Errorf("rung %d: %w: the journal is of %q, this rung is %q", rung.Number, ErrGuard, head.Rung, rung.Remedy)
@@ -152,9 +180,15 @@ func Resume(ctx context.Context, rung Rung, dev block.Device, journal *block.Jou
 	if journal.State() == block.Noted {
 		return run, fmt.Errorf("rung %d: %w: it was cut off before anything was written; take it anew with another journal", rung.Number, ErrGuard)
 	}
-	before, err := layout.Read(dev)
+	act := actions[head.Action]
+	before, err := o.open(dev, act, rung.Params)
 	if err != nil {
 		return run, err
+	}
+	if act.plate { // what was wanted is what the journal writes
+		if before, err = o.wanted(ctx, dev, act, rung, journal); err != nil {
+			return run, err
+		}
 	}
 	if err := journal.Resume(ctx, dev); err != nil {
 		return run, err
@@ -162,13 +196,26 @@ func Resume(ctx context.Context, rung Rung, dev block.Device, journal *block.Jou
 	for _, w := range journal.Changes() {
 		run.Planned = append(run.Planned, Planned{What: w.What, Offset: w.Off})
 	}
-	return run, prove(ctx, run, actions[head.Action], journal, before, dev)
+	return run, o.prove(ctx, run, act, journal, before, dev)
 }
 
-// sameDisk compares the disk with the one that was diagnosed, by content.
-func sameDisk(rung Rung, t *layout.Table) Check {
-	now := t.Target("")
+// wanted is the nameplate as the journal leaves it.
+func (o *Options) wanted(ctx context.Context, dev block.Device, act action, rung Rung, journal *block.Journal) (*ground, error) {
+	draft := block.NewDraft(dev)
+	if err := journal.Replay(ctx, draft); err != nil {
+		return nil, err
+	}
+	return o.open(draft, act, rung.Params)
+}
+
+// sameTarget compares the disk or nameplate with the one that was diagnosed,
+// by content.
+func sameTarget(rung Rung, g *ground) Check {
+	now := g.target("")
 	c := Check{What: "it is the disk that was diagnosed"}
+	if g.plate != nil {
+		c.What = "it is the machine that was diagnosed"
+	}
 	switch want := rung.Target; {
 	case want == nil:
 		c.Saw = "the case names no disk for this rung"
@@ -196,4 +243,18 @@ func firstFailed(checks []Check) *Check {
 		}
 	}
 	return nil
+}
+
+// GiveBack gives back what was borrowed, by the action that the loan names.
+func GiveBack(ctx context.Context, l Loan, dev block.Device, o Options) (*Run, error) {
+	act, ok := actions[l.Action]
+	if !ok {
+		return nil, fmt.Errorf("loan %q: %w", l.What, ErrByHands)
+	}
+	g, err := o.open(dev, act, l.Params)
+	if err != nil {
+		return nil, err
+	}
+	target := g.target(o.Path)
+	return Take(ctx, Rung{Number: l.Rung, Remedy: "give-back", Title: l.Back, Action: l.Action, Params: l.Params, Target: &target}, dev, o)
 }

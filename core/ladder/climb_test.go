@@ -184,7 +184,7 @@ func TestAClimbKilledAtEveryWriteIsResumedAndUndoneExactly(t *testing.T) {
 			}
 			j := openJournal(t, journal)
 			if way == "resume" {
-				run, err := ladder.Resume(context.Background(), r, open(t, path), j, time.Now)
+				run, err := ladder.Resume(context.Background(), r, open(t, path), j, ladder.Options{Now: time.Now})
 				if err != nil || run.Outcome != ladder.Proven || !bytes.Equal(read(t, path), after) {
 					t.Fatalf("killed at %d, resumed: %v %+v; as after: %t", n, err, run, bytes.Equal(read(t, path), after))
 				}

@@ -19,6 +19,9 @@ type Loan struct {
 	Borrowed time.Time  `json:"borrowed"`
 	Returned *time.Time `json:"returned,omitempty"`
 	Accepted string     `json:"accepted,omitempty"` // why it may stay as it is
+	// Action and Params give it back; without them a person has to.
+	Action string            `json:"action,omitempty"`
+	Params map[string]string `json:"params,omitempty"`
 }
 
 // Owed reports whether it is still to be given back.

@@ -230,6 +230,11 @@ func (a *Attempt) settle() {
 				a.Files = append(a.Files, e.File)
 			}
 			switch e.Mark {
+			case Opens: // in some logs the record that opens an attempt says what it is
+				if kind := p.dialect.kind(e.Text); kind != "" {
+					a.Kind, a.Command = kind, e.Text[strings.LastIndex(e.Text, "| ")+1:]
+					a.Command = strings.TrimSpace(a.Command)
+				}
 			case Command:
 				a.Command = strings.TrimSpace(e.Text[strings.IndexByte(e.Text, ':')+1:])
 				a.Kind = p.dialect.kind(a.Command)

@@ -2,6 +2,7 @@ package corbelfile
 
 import (
 	"bytes"
+	"encoding/binary"
 	"fmt"
 	"hash/crc32"
 	"strings"
@@ -43,4 +44,18 @@ func ReadBootStore(raw []byte) (e BootEntry, err error) {
 		}
 	}
 	return e, nil
+}
+
+// programMagics begin what can be run: loader, kernel, programs. The CRC-32 of
+// all that follows stands behind them.
+var programMagics = []string{"KSTN0", "KSTN1", "KEYSTONE", "CORBELKERNEL", "CORBELRUN"}
+
+// Runs reports whether a program is what its own sum says.
+func Runs(raw []byte) bool {
+	for _, magic := range programMagics {
+		if rest, ok := bytes.CutPrefix(raw, []byte(magic)); ok && len(rest) > 4 {
+			return binary.LittleEndian.Uint32(rest) == crc32.ChecksumIEEE(rest[4:])
+		}
+	}
+	return false
 }

@@ -13,7 +13,6 @@ import (
 	"io"
 	"log/slog"
 	"os"
-	"path/filepath"
 	"sync/atomic"
 	"time"
 
@@ -27,7 +26,6 @@ import (
 	"diorthos/core/bag"
 	"diorthos/core/docket"
 	"diorthos/core/knowledge"
-	"diorthos/core/reading"
 	"diorthos/service/bags"
 	"diorthos/service/records"
 )
@@ -159,21 +157,10 @@ func (q *Queue) read(ctx context.Context, blob string, r *reporter) (*docket.Doc
 	if err != nil {
 		return nil, err
 	}
-	var total int64
-	var logs []reading.Source
-	for _, f := range info.Files {
-		if !isLog(f.Name) {
-			continue
-		}
-		total += f.Size
-		logs = append(logs, reading.Source{Name: f.Name, Size: f.Size, Open: func() (io.ReadCloser, error) { return os.Open(filepath.Join(dir, filepath.FromSlash(f.Name))) }})
-	}
+	logs, total := docket.Logs(info, dir)
 	r.set("reading logs", 0, total)
 	return docket.Draw(ctx, info.Facts, logs, q.knowledge, func(n int64) { r.set("reading logs", n, total) })
 }
-
-// isLog leaves out what is not text: the raw ends of disks.
-func isLog(name string) bool { return filepath.Ext(name) != ".bin" }
 
 type counting struct {
 	io.Reader

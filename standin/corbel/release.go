@@ -58,6 +58,20 @@ func versionAt(component string, build int) string {
 	return "7.2.5"
 }
 
+// builtAt is the build with which a version came.
+var builtAt = map[string]int{"7.2.5": BuildFirst, "7.2.10": BuildBase, "7.2.15": BuildNext, "8.0.0": BuildRelease}
+
+// before is the version of a component that another takes the place of.
+func before(component, version string) string {
+	switch version {
+	case "7.2.5":
+		return ""
+	case "7.2.10":
+		return versionAt(component, BuildFirst)
+	}
+	return versionAt(component, BuildBase)
+}
+
 // content makes the bytes of a file; the same name and version give the same.
 func content(name, version string, size int) []byte {
 	h := fnv.New64a()
@@ -140,7 +154,7 @@ func publish(build int, architecture string) *published {
 	p := &published{build: build, payloads: map[string][]byte{}}
 	for _, c := range components {
 		version := versionAt(c.name, build)
-		m := corbelfile.Manifest{Name: c.name, Version: version, Build: build, Architecture: architecture, Needs: c.needs}
+		m := corbelfile.Manifest{Name: c.name, Version: version, Build: builtAt[version], Supersedes: before(c.name, version), Architecture: architecture, Needs: c.needs}
 		folder := strings.TrimPrefix(c.name, "corbel-")
 		for i := range c.files {
 			name := fmt.Sprintf("%s/part%d.bin", folder, i)
@@ -186,10 +200,7 @@ func (p *published) feature(architecture string) corbelfile.Manifest {
 // changedSince lists the components that differ from those of an older build.
 func (p *published) changedSince(older *published) (list []corbelfile.Manifest) {
 	for i, m := range p.manifests {
-		if older == nil || m.Version != older.manifests[i].Version {
-			if older != nil {
-				m.Supersedes = older.manifests[i].Version
-			}
+		if m.Version != older.manifests[i].Version {
 			list = append(list, m)
 		}
 	}

@@ -113,7 +113,7 @@ func (m *Machine) fromFirmware(v *volumes) (fs.FS, error) {
 			if strings.Contains(e.Title, "medium") && m.Plate.Medium == nil {
 				continue
 			}
-			return nil, halt("start", "firmware", codeMediumMode, "started from %s, which holds no system", e.Title)
+			return nil, halt("start", "firmware", codeNoSystem, "started from %s, which holds no system", e.Title)
 		}
 		for _, p := range v.parts {
 			if strings.EqualFold(p.ID, e.Partition) {

@@ -86,5 +86,6 @@ const (
 	codeNoActive      = 0x4017000a
 	codeMediumMode    = 0x4017000b
 	codeMediumDamaged = 0x4017000c
+	codeNoSystem      = 0x4017000e
 	codeTable         = 0x4017000d
 )

@@ -1,0 +1,173 @@
+package bag
+
+import (
+	"time"
+
+	"diorthos/core/boot"
+	"diorthos/core/store"
+	"diorthos/core/upkeep"
+)
+
+// A State is how the parts of a system stand, where its adapter can tell.
+type State struct {
+	// Plate is the file that holds firmware variables and clock, where they are
+	// held in one.
+	Plate    *Plate           `json:"plate,omitempty"`
+	Chain    boot.Chain       `json:"chain,omitempty"` // by which the machine starts
+	Services []upkeep.Service `json:"services,omitempty"`
+	Store    *store.Report    `json:"store,omitempty"`
+	Pending  *Pending         `json:"pending,omitempty"`
+	Settings []SettingFault   `json:"settings,omitempty"`
+	Update   *UpdateClient    `json:"update,omitempty"`
+	Drivers  []Driver         `json:"drivers,omitempty"`
+	Features []Feature        `json:"features,omitempty"`
+	Programs []Program        `json:"programs,omitempty"`
+	History  []Done           `json:"history,omitempty"` // the oldest first
+	Medium   *Medium          `json:"medium,omitempty"`
+	Health   *Health          `json:"health,omitempty"`
+	// FileSystems lists what is wrong with those of the boot and the system
+	// volume.
+	FileSystems []VolumeFault `json:"fileSystems,omitempty"`
+	Checkpoints []Checkpoint  `json:"checkpoints,omitempty"`
+}
+
+// A Plate is known again by its mark.
+type Plate struct {
+	Source string `json:"source"`
+	Size   int64  `json:"size"`
+	Mark   string `json:"mark"`
+}
+
+// Pending is work for the next start.
+type Pending struct {
+	Transaction string `json:"transaction"`
+	Operations  int    `json:"operations"`
+	Whole       bool   `json:"whole"` // the list does not break off
+	Gone        []Gone `json:"gone"`
+}
+
+// Gone is something that operations refer to and that is not there.
+type Gone struct {
+	Component  string `json:"component"`
+	Version    string `json:"version"`
+	Operations int    `json:"operations"`
+}
+
+// A SettingFault is a branch or a value that is not as it should be.
+type SettingFault struct {
+	Branch string `json:"branch"`
+	Name   string `json:"name,omitempty"`
+	Kind   string `json:"kind"` // damaged, owner or value
+	Want   string `json:"want"`
+	Got    string `json:"got"`
+}
+
+// An UpdateClient is what fetches and installs updates.
+type UpdateClient struct {
+	Service       string            `json:"service"`
+	PausedUntil   string            `json:"pausedUntil,omitempty"` // date
+	CacheLocked   bool              `json:"cacheLocked,omitempty"`
+	CacheDamaged  []Download        `json:"cacheDamaged,omitempty"`
+	CacheOld      []Download        `json:"cacheOld,omitempty"` // of what is long done
+	EarlyOld      []Download        `json:"earlyOld,omitempty"` // early-boot images of builds that are gone
+	Leftovers     []string          `json:"leftovers,omitempty"`
+	Policy        map[string]string `json:"policy"`
+	Offers        []Offer           `json:"offers"`
+	FeatureOnline bool              `json:"featureOnline"`
+}
+
+// A Download is a file of an update client.
+type Download struct {
+	Name string `json:"name"`
+	Size int64  `json:"size"`
+	Want string `json:"want,omitempty"`
+	Got  string `json:"got,omitempty"`
+}
+
+// An Offer is what an update client was asked to install.
+type Offer struct {
+	ID           string    `json:"id"`
+	Kind         string    `json:"kind"` // update, upgrade, driver, feature
+	Title        string    `json:"title"`
+	Build        int       `json:"build"` // after it
+	Base         int       `json:"base"`  // the one it is for
+	Architecture string    `json:"architecture"`
+	SupersededBy string    `json:"supersededBy,omitempty"`
+	Device       string    `json:"device,omitempty"`
+	Version      string    `json:"version,omitempty"`
+	Feature      string    `json:"feature,omitempty"`
+	As           string    `json:"as"` // the account that asked
+	Held         bool      `json:"held,omitempty"`
+	Cached       bool      `json:"cached,omitempty"`
+	From         time.Time `json:"from,omitzero"` // validity of its signature
+	Until        time.Time `json:"until,omitzero"`
+	Lacks        []Lack    `json:"lacks"` // what the machine lacks for it
+}
+
+// A Lack is something that an offer asks for and the machine does not have.
+type Lack struct {
+	Kind string `json:"kind"` // memory, processor, display, disk, model, space, boot-space, …
+	Want string `json:"want"`
+	Got  string `json:"got"`
+}
+
+// A Driver of a device.
+type Driver struct {
+	Device  string `json:"device"`
+	Version string `json:"version"`
+}
+
+// A Feature that can be added.
+type Feature struct {
+	Name    string `json:"name"`
+	On      bool   `json:"on"`
+	Present bool   `json:"present"` // its payload is on the machine
+}
+
+// A Program that a user installed.
+type Program struct {
+	Name      string    `json:"name"`
+	Version   string    `json:"version"`
+	Installed time.Time `json:"installed"`
+}
+
+// Done is something that was installed.
+type Done struct {
+	When  time.Time `json:"when"`
+	Kind  string    `json:"kind"`
+	ID    string    `json:"id"`
+	Title string    `json:"title"`
+	Build int       `json:"build"`
+	Was   int       `json:"was"`
+	// Wants lists what the components that it brought ask of the machine and
+	// do not find.
+	Wants []string `json:"wants,omitempty"`
+}
+
+// A Medium is in the drive.
+type Medium struct {
+	Build   int      `json:"build"`
+	Modes   []string `json:"modes"`
+	Damaged string   `json:"damaged,omitempty"`
+}
+
+// Health is what the disk says of itself.
+type Health struct {
+	Reallocated int     `json:"reallocated"` // sectors
+	Unreadable  []int64 `json:"unreadable"`  // LBAs
+}
+
+// A VolumeFault is something wrong with a file system.
+type VolumeFault struct {
+	Partition int    `json:"partition"`
+	ID        string `json:"id"`
+	Text      string `json:"text"`
+}
+
+// A Checkpoint can be returned to.
+type Checkpoint struct {
+	ID    string    `json:"id"`
+	When  time.Time `json:"when"`
+	Why   string    `json:"why"`
+	Build int       `json:"build"`
+}

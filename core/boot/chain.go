@@ -1,0 +1,268 @@
+package boot
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+	"io/fs"
+	"slices"
+	"strings"
+
+	"diorthos/core/layout"
+)
+
+// Kinds of links, in the order of a chain.
+const (
+	LinkFirmware = "firmware"
+	LinkTable    = "table"
+	LinkCode     = "boot code"
+	LinkActive   = "active partition"
+	LinkSector   = "boot sector"
+	LinkLoader   = "loader"
+	LinkConfig   = "boot store"
+	LinkVolume   = "volume"
+	LinkKernel   = "kernel"
+	LinkPending  = "pending work"
+	LinkServices = "services"
+)
+
+// A Link of the chain. Fault names what is wrong with it; empty when nothing
+// is.
+type Link struct {
+	Kind  string `json:"kind"`
+	What  string `json:"what"`
+	Saw   string `json:"saw"`
+	Fault string `json:"fault,omitempty"`
+}
+
+// A Chain ends with the first link that is broken, or with the last.
+type Chain []Link
+
+// Broken is the link that is broken, or nil.
+func (c Chain) Broken() *Link {
+	if n := len(c); n > 0 && c[n-1].Fault != "" {
+		return &c[n-1]
+	}
+	return nil
+}
+
+// An Entry is what the firmware can start, in its own order.
+type Entry struct {
+	ID        string
+	Title     string
+	Partition string // GUID; empty for what is not a partition of this disk
+	Path      string
+	Absent    bool // what it leads to is not there, so that the firmware goes on
+}
+
+// A Piece is a stretch of boot code as it should be.
+type Piece struct {
+	What string
+	Data []byte
+	At   int64 // bytes from the start of its sector
+}
+
+// A Config says what the loader starts.
+type Config struct {
+	Volume string // serial or UUID of the system volume
+	Kernel string // path on it
+}
+
+// A System knows what its loader is like.
+type System interface {
+	// Code is what has to stand in sector 0 of the disk and in the boot sector
+	// of the active partition; nil where that is not known.
+	Code() (disk, sector *Piece)
+	// Loader is the path of the loader on the boot volume, and what has to
+	// stand there; nil where that is not known.
+	Loader(mode string) (path string, want []byte)
+	// Config reads what the loader reads.
+	Config(boot fs.FS, mode string) (Config, error)
+	// Rest follows what comes behind the kernel.
+	Rest(volume fs.FS) []Link
+}
+
+// A Ground is what a chain is followed over.
+type Ground struct {
+	Mode     string // uefi or bios
+	Disk     io.ReaderAt
+	Table    *layout.Table
+	Contents map[int]layout.Content // by the number of the partition
+	Entries  []Entry                // in the firmware's order; nil when it is not known
+	Volume   func(number int) fs.FS // nil for what cannot be read
+	System   System
+	Known    func(path string) []byte // what a file of the system has to be, nil where that is not known
+}
+
+// Follow follows the chain to its end or to the first broken link.
+func Follow(g Ground) Chain {
+	var c Chain
+	add := func(l Link) bool {
+		c = append(c, l)
+		return l.Fault == ""
+	}
+	part, ok := g.toBootVolume(add)
+	if !ok {
+		return c
+	}
+	volume := g.Volume(part.Number)
+	if volume == nil {
+		add(Link{LinkLoader, fmt.Sprintf("partition %d", part.Number), "its file system cannot be read", "boot-volume-unreadable"})
+		return c
+	}
+	path, want := g.System.Loader(g.Mode)
+	if !add(file(LinkLoader, volume, path, want, "loader")) {
+		return c
+	}
+	config, err := g.System.Config(volume, g.Mode)
+	if err != nil {
+		add(Link{LinkConfig, "what the loader starts", err.Error(), "boot-store-damaged"})
+		return c
+	}
+	add(Link{LinkConfig, "what the loader starts", fmt.Sprintf("%s on volume %s", config.Kernel, config.Volume), ""})
+	system, ok := g.find(config.Volume, add)
+	if !ok {
+		return c
+	}
+	var kernel []byte
+	if g.Known != nil {
+		kernel = g.Known(config.Kernel)
+	}
+	if add(file(LinkKernel, system, config.Kernel, kernel, "kernel")) {
+		for _, l := range g.System.Rest(system) {
+			if !add(l) {
+				break
+			}
+		}
+	}
+	return c
+}
+
+// find looks for the volume that the configuration names.
+func (g Ground) find(id string, add func(Link) bool) (fs.FS, bool) {
+	for number, content := range g.Contents {
+		if strings.EqualFold(content.UUID, id) {
+			if volume := g.Volume(number); volume != nil {
+				return volume, add(Link{LinkVolume, id, fmt.Sprintf("partition %d, %s %s", number, content.Kind, content.Label), ""})
+			}
+		}
+	}
+	return nil, add(Link{LinkVolume, id, "no partition of this disk holds a volume of that name", "boot-store-other-volume"})
+}
+
+// file looks whether a file is there and as it should be.
+func file(kind string, volume fs.FS, path string, want []byte, name string) Link {
+	raw, err := fs.ReadFile(volume, path)
+	switch {
+	case err != nil:
+		return Link{kind, path, "it is not there", name + "-missing"}
+	case want != nil && !bytes.Equal(raw, want):
+		return Link{kind, path, fmt.Sprintf("%d bytes, not those of the component store", len(raw)), name + "-altered"}
+	}
+	return Link{kind, path, fmt.Sprintf("%d bytes", len(raw)), ""}
+}
+
+// toBootVolume follows firmware and table.
+func (g Ground) toBootVolume(add func(Link) bool) (layout.Partition, bool) {
+	if g.Mode != "uefi" {
+		return g.bySector(add)
+	}
+	p := &g.Table.Primary
+	switch {
+	case g.Table.Style() != layout.StyleGPT:
+		return layout.Partition{}, add(Link{LinkTable, "GPT", fmt.Sprintf("the table is of style %s; UEFI firmware wants GPT", g.Table.Style()), "style-against-firmware"})
+	case !p.Sound():
+		return layout.Partition{}, add(Link{LinkTable, "GPT", "the primary copy is damaged", "table-damaged"})
+	}
+	add(Link{LinkTable, "GPT", fmt.Sprintf("%d partitions", len(g.Table.Partitions())), ""})
+	if g.Entries == nil {
+		return g.esp(add)
+	}
+	var stale []string
+	for _, e := range g.Entries {
+		if e.Absent {
+			continue
+		}
+		if e.Partition == "" {
+			return layout.Partition{}, add(Link{LinkFirmware, e.Title, fmt.Sprintf("entry %s comes first and leads to no partition of this disk", e.ID), "boot-order"})
+		}
+		for _, part := range g.Table.Partitions() {
+			if strings.EqualFold(part.ID, e.Partition) {
+				return part, add(Link{LinkFirmware, e.Title, fmt.Sprintf("entry %s, partition %d", e.ID, part.Number), ""})
+			}
+		}
+		stale = append(stale, e.ID)
+	}
+	saw, fault := "the firmware has no boot entry", "boot-entries-missing"
+	if len(stale) > 0 {
+		saw, fault = fmt.Sprintf("entry %s names a partition that is not on this disk", strings.Join(stale, ", ")), "boot-entries-stale"
+	}
+	return layout.Partition{}, add(Link{LinkFirmware, "boot entries", saw, fault})
+}
+
+// esp is the first EFI system partition: where the boot entries are not known.
+func (g Ground) esp(add func(Link) bool) (layout.Partition, bool) {
+	for _, p := range g.Table.Partitions() {
+		if p.TypeCode == layout.TypeESP.String() {
+			return p, add(Link{LinkFirmware, "boot entries", fmt.Sprintf("not known; partition %d is an EFI system partition", p.Number), ""})
+		}
+	}
+	return layout.Partition{}, add(Link{LinkFirmware, "EFI system partition", "there is none", "esp-missing"})
+}
+
+// bySector is how the older firmware goes.
+func (g Ground) bySector(add func(Link) bool) (layout.Partition, bool) {
+	if g.Table.Style() != layout.StyleMBR {
+		return layout.Partition{}, add(Link{LinkTable, "MBR", fmt.Sprintf("the table is of style %s; this firmware wants an MBR", g.Table.Style()), "style-against-firmware"})
+	}
+	add(Link{LinkTable, "MBR", fmt.Sprintf("%d partitions", len(g.Table.Partitions())), ""})
+	disk, sector := g.System.Code()
+	if !add(g.code(LinkCode, "sector 0", disk, 0, "boot-code")) {
+		return layout.Partition{}, false
+	}
+	var active []layout.Partition
+	for _, p := range g.Table.Partitions() {
+		if p.Active {
+			active = append(active, p)
+		}
+	}
+	if len(active) != 1 {
+		return layout.Partition{}, add(Link{LinkActive, "active partition", fmt.Sprintf("%d partitions are active; one has to be", len(active)), "active-flag"})
+	}
+	p := active[0]
+	path, _ := g.System.Loader(g.Mode)
+	if g.elsewhere(p.Number, path) {
+		return layout.Partition{}, add(Link{LinkActive, fmt.Sprintf("partition %d", p.Number), "it is active, and the loader lies on another", "active-flag"})
+	}
+	add(Link{LinkActive, fmt.Sprintf("partition %d", p.Number), "it alone is active", ""})
+	return p, add(g.code(LinkSector, fmt.Sprintf("partition %d", p.Number), sector, p.Off, "boot-sector"))
+}
+
+// elsewhere reports whether the loader lies on another partition than number.
+func (g Ground) elsewhere(number int, path string) bool {
+	return slices.ContainsFunc(g.Table.Partitions(), func(p layout.Partition) bool {
+		return p.Number != number && has(g.Volume(p.Number), path)
+	}) && !has(g.Volume(number), path)
+}
+
+func has(volume fs.FS, path string) bool {
+	if volume == nil {
+		return false
+	}
+	_, err := fs.Stat(volume, path)
+	return err == nil
+}
+
+func (g Ground) code(kind, what string, want *Piece, at int64, name string) Link {
+	if want == nil {
+		return Link{kind, what, "what it has to be is not known", ""}
+	}
+	got := make([]byte, len(want.Data))
+	if _, err := g.Disk.ReadAt(got, at+want.At); err != nil {
+		return Link{kind, what, err.Error(), name + "-unreadable"}
+	}
+	if !bytes.Equal(got, want.Data) {
+		return Link{kind, what, "its code is not that of the component store", name + "-damaged"}
+	}
+	return Link{kind, what, want.What, ""}
+}

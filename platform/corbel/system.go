@@ -1,0 +1,627 @@
+package corbel
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"diorthos/core/bag"
+	"diorthos/core/block"
+	"diorthos/core/fat"
+	"diorthos/core/layout"
+	"diorthos/core/upkeep"
+	"diorthos/platform/corbelfile"
+)
+
+// A System is Corbel on its volumes, opened to be read or to be changed.
+type System struct {
+	mode string // of the firmware; empty when not known
+	now  time.Time
+	sys  fs.FS
+	boot fs.FS // nil when no boot volume can be read
+	// What is written to; nil when the system is only read.
+	edit, editBoot *fat.Editor
+	dev            block.Device
+	table          *layout.Table
+	bootPart       layout.Partition
+	serial         string // of the system volume
+}
+
+// OpenSystem is Open for whoever asks what a system can do by its methods.
+func (a Adapter) OpenSystem(dev block.Device, mode string, now time.Time) (any, error) {
+	s, err := a.Open(dev, mode, now)
+	if err != nil {
+		return nil, err
+	}
+	return s, nil
+}
+
+// errNoSystem means that no Corbel lies on a disk.
+var errNoSystem = errors.New("corbel: no system lies on this disk")
+
+// Open opens the system on a disk for changes. It goes by content: the system
+// volume is the one that holds the release, the boot volume the one that holds
+// a loader's folder, or that has no place else to be.
+func (a Adapter) Open(dev block.Device, mode string, now time.Time) (*System, error) {
+	table, err := layout.Read(dev)
+	if err != nil {
+		return nil, err
+	}
+	s := &System{mode: mode, now: now, dev: dev, table: table}
+	for _, p := range table.Partitions() {
+		part := block.NewSection(dev, p.Off, p.Length)
+		e, err := fat.Edit(part, now)
+		if err != nil {
+			continue
+		}
+		switch {
+		case has(e, corbelfile.ReleasePath):
+			s.sys, s.edit, s.serial = e, e, layout.Recognise(part).UUID
+		case s.boot == nil && isBoot(e, p):
+			s.boot, s.editBoot, s.bootPart = e, e, p
+		}
+	}
+	if s.sys == nil {
+		return nil, errNoSystem
+	}
+	return s, nil
+}
+
+// isBoot tells the loader's volume from others by what is on it.
+func isBoot(v fs.FS, p layout.Partition) bool {
+	for _, name := range []string{corbelfile.EarlyUEFI, corbelfile.LoaderUEFI, corbelfile.BootStoreUEFI, corbelfile.LoaderBIOS, corbelfile.BootStoreBIOS, corbelfile.EarlyBIOS} {
+		if has(v, name) {
+			return true
+		}
+	}
+	return p.TypeCode == layout.TypeESP.String()
+}
+
+func has(fsys fs.FS, name string) bool {
+	_, err := fs.Stat(fsys, name)
+	return err == nil
+}
+
+func (s *System) put(name string, v any) error { return s.edit.WriteFile(name, corbelfile.Encode(v)) }
+
+// updateService is the one that fetches and installs updates.
+const updateService = "courier"
+
+// Services lists the services beside what the release ships.
+func (s *System) Services() ([]upkeep.Service, error) {
+	list, err := read[[]corbelfile.Service](s.sys, corbelfile.ServicesPath)
+	if err != nil {
+		return nil, err
+	}
+	shipped, err := read[[]corbelfile.Service](s.sys, corbelfile.ServicesShipped)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]upkeep.Service, len(list))
+	for i, have := range list {
+		out[i] = upkeep.Service{Name: have.Name, Needs: have.Needs, Start: have.Start, Running: have.Running, Program: have.Program}
+		if k := slices.IndexFunc(shipped, func(o corbelfile.Service) bool { return o.Name == have.Name }); k >= 0 {
+			out[i].Shipped, out[i].Runs = shipped[k].Start, shipped[k].Running
+		}
+		if have.AtStart && have.Program != "" {
+			out[i].Broken = s.broken(have.File)
+		}
+	}
+	order, err := upkeep.StartOrder(out, updateService)
+	for i := range out {
+		out[i].Update = err == nil && slices.Contains(order, out[i].Name)
+	}
+	return out, nil
+}
+
+// broken says why a program cannot run: every one begins by a magic and the
+// sum of what follows.
+func (s *System) broken(name string) string {
+	raw, err := fs.ReadFile(s.sys, name)
+	switch {
+	case err != nil:
+		return name + " is missing"
+	case !corbelfile.Runs(raw):
+		return name + " is not what its own sum says"
+	}
+	return ""
+}
+
+// PutServices changes start types and states.
+func (s *System) PutServices(list []upkeep.Service) error {
+	have, err := read[[]corbelfile.Service](s.sys, corbelfile.ServicesPath)
+	if err != nil {
+		return err
+	}
+	for i := range have {
+		for _, want := range list {
+			if want.Name == have[i].Name {
+				have[i].Start, have[i].Running = want.Start, want.Running
+			}
+		}
+	}
+	return s.put(corbelfile.ServicesPath, have)
+}
+
+// Leftovers are work folders of attempts that did not end.
+func (s *System) Leftovers() []string {
+	list, _ := fs.Glob(s.sys, path.Join(corbelfile.UpdateFolder, corbelfile.WorkPrefix+"*")) // the pattern is right
+	return list
+}
+
+// DamagedDownloads are those that are not what the catalogue says.
+func (s *System) DamagedDownloads() (list []bag.Download, err error) {
+	offers, err := s.offers()
+	if err != nil {
+		return nil, err
+	}
+	for _, o := range offers {
+		name := packPath(o.ID)
+		raw, err := fs.ReadFile(s.sys, name)
+		if err != nil {
+			continue
+		}
+		if got := corbelfile.Hash(raw); got != o.Digest {
+			list = append(list, bag.Download{Name: name, Size: int64(len(raw)), Want: o.Digest, Got: got})
+		}
+	}
+	return list, nil
+}
+
+func packPath(id string) string { return path.Join(corbelfile.CacheFolder, id+".pack") }
+
+// OldDownloads are those that nothing on offer is waiting for.
+func (s *System) OldDownloads() (list []bag.Download, err error) {
+	offers, err := s.offers()
+	if err != nil {
+		return nil, err
+	}
+	names, err := fs.Glob(s.sys, path.Join(corbelfile.CacheFolder, "*.pack"))
+	for _, name := range names {
+		wanted := slices.ContainsFunc(offers, func(o corbelfile.Offer) bool { return packPath(o.ID) == name })
+		if info, err := fs.Stat(s.sys, name); err == nil && !wanted {
+			list = append(list, bag.Download{Name: name, Size: info.Size()})
+		}
+	}
+	return list, err
+}
+
+// OldEarlyImages are those of builds that are neither installed nor were
+// before.
+func (s *System) OldEarlyImages() (list []bag.Download, err error) {
+	if s.boot == nil {
+		return nil, nil
+	}
+	rel, err := read[corbelfile.Release](s.sys, corbelfile.ReleasePath)
+	if err != nil {
+		return nil, err
+	}
+	history, err := s.History()
+	if err != nil {
+		return nil, err
+	}
+	keep := []string{strconv.Itoa(rel.Build)}
+	for _, h := range history {
+		keep = append(keep, strconv.Itoa(h.Build), strconv.Itoa(h.Was))
+	}
+	names, err := fs.Glob(s.boot, path.Join(corbelfile.Early(s.mode), "early-*.img"))
+	for _, name := range names {
+		build := strings.TrimSuffix(strings.TrimPrefix(path.Base(name), "early-"), ".img")
+		if info, err := fs.Stat(s.boot, name); err == nil && !slices.Contains(keep, build) {
+			list = append(list, bag.Download{Name: name, Size: info.Size()})
+		}
+	}
+	return list, err
+}
+
+// MoveAside moves a file or folder of the system volume to a place under a
+// dated name, and says where.
+func (s *System) MoveAside(name string) (string, error) {
+	to := path.Join(corbelfile.AsideFolder, s.now.UTC().Format("20060102-150405"), path.Base(name))
+	if err := s.edit.Mkdir(path.Dir(to)); err != nil {
+		return "", err
+	}
+	return to, s.edit.Rename(name, to)
+}
+
+// RemoveDownload takes a file of the cache off the volume, to make room. The
+// journal keeps it.
+func (s *System) RemoveDownload(name string) error { return s.edit.Remove(name) }
+
+// RemoveEarlyImage takes an early-boot image off the boot volume.
+func (s *System) RemoveEarlyImage(name string) error { return s.editBoot.Remove(name) }
+
+// CacheLocked reports whether the cache cannot be written, and UnlockCache
+// puts that right.
+func (s *System) CacheLocked() bool {
+	info, err := fs.Stat(s.sys, corbelfile.CacheFolder)
+	return err != nil || info.Mode()&0o200 == 0
+}
+
+// UnlockCache makes the cache a folder that can be written.
+func (s *System) UnlockCache() error {
+	if err := s.edit.Mkdir(corbelfile.CacheFolder); err != nil {
+		return err
+	}
+	return s.edit.SetReadOnly(corbelfile.CacheFolder, false)
+}
+
+func (s *System) offers() ([]corbelfile.Offer, error) {
+	return read[[]corbelfile.Offer](s.sys, corbelfile.OffersPath)
+}
+
+// HoldOlderDrivers holds back what is offered though a newer one is installed.
+func (s *System) HoldOlderDrivers() (held []string, err error) {
+	drivers, err := read[[]corbelfile.Driver](s.sys, corbelfile.DriversPath)
+	if err != nil {
+		return nil, err
+	}
+	return s.changeOffers(func(o *corbelfile.Offer) bool {
+		older := slices.ContainsFunc(drivers, func(d corbelfile.Driver) bool {
+			return d.Device == o.Device && compareVersions(d.Version, o.Version) > 0
+		})
+		if o.Kind != "driver" || o.Held || !older {
+			return false
+		}
+		o.Held = true
+		return true
+	})
+}
+
+// AskAsSystem lets the system ask for what an account without rights asked
+// for.
+func (s *System) AskAsSystem() ([]string, error) {
+	return s.changeOffers(func(o *corbelfile.Offer) bool {
+		was := o.As
+		o.As = corbelfile.OwnerSystem
+		return was != o.As
+	})
+}
+
+func (s *System) changeOffers(f func(*corbelfile.Offer) bool) (changed []string, err error) {
+	list, err := s.offers()
+	if err != nil {
+		return nil, err
+	}
+	for i := range list {
+		if f(&list[i]) {
+			changed = append(changed, list[i].ID)
+		}
+	}
+	if len(changed) == 0 {
+		return nil, nil
+	}
+	return changed, s.put(corbelfile.OffersPath, list)
+}
+
+// compareVersions compares numbers with points between, part by part.
+func compareVersions(a, b string) int {
+	x, y := strings.Split(a, "."), strings.Split(b, ".")
+	for i := range max(len(x), len(y)) {
+		var m, n int
+		if i < len(x) {
+			m, _ = strconv.Atoi(x[i])
+		}
+		if i < len(y) {
+			n, _ = strconv.Atoi(y[i])
+		}
+		if m != n {
+			return m - n
+		}
+	}
+	return 0
+}
+
+// settings reads the tree, and the one that the release ships.
+func (s *System) settings() (tree, shipped *corbelfile.Tree, err error) {
+	raw, err := fs.ReadFile(s.sys, corbelfile.SettingsPath)
+	if err != nil {
+		return nil, nil, err
+	}
+	if tree, err = corbelfile.ReadTree(raw); err != nil {
+		return nil, nil, err
+	}
+	if raw, err = fs.ReadFile(s.sys, corbelfile.SettingsShipped); err != nil {
+		return nil, nil, err
+	}
+	shipped, err = corbelfile.ReadTree(raw)
+	return tree, shipped, err
+}
+
+// SettingFaults compares the settings with what the release ships: branches
+// that are damaged, that belong to somebody else, values that nothing can work
+// with. A value that somebody chose is no fault.
+func (s *System) SettingFaults() (list []bag.SettingFault, err error) {
+	tree, shipped, err := s.settings()
+	if err != nil {
+		return nil, err
+	}
+	for _, want := range shipped.Branches {
+		b := tree.Find(want.Name)
+		switch {
+		case b == nil:
+			list = append(list, bag.SettingFault{Branch: want.Name, Kind: "damaged", Want: "there", Got: "missing"})
+			continue
+		case b.Damaged != "":
+			list = append(list, bag.SettingFault{Branch: b.Name, Kind: "damaged", Want: "as its sum says", Got: b.Damaged})
+			continue
+		case b.Owner != want.Owner || b.Grants != want.Grants:
+			list = append(list, bag.SettingFault{Branch: b.Name, Kind: "owner", Want: want.Owner + " " + want.Grants, Got: b.Owner + " " + b.Grants})
+		}
+		for name, value := range b.Values {
+			if rule := rules[want.Name+"/"+name]; rule != nil && !rule(value) {
+				list = append(list, bag.SettingFault{Branch: b.Name, Name: name, Kind: "value", Want: want.Values[name], Got: value})
+			}
+		}
+	}
+	return list, nil
+}
+
+// rules are what the values of some settings have to be for anything to work.
+var rules = map[string]func(string) bool{
+	"courier/limits/block":                                  between(1, 4096),
+	"courier/limits/retries":                                between(1, 20),
+	corbelfile.PolicyBranch + "/" + corbelfile.PolicySource: func(v string) bool { return v == "vendor" },
+}
+
+func between(least, most int) func(string) bool {
+	return func(v string) bool {
+		n, err := strconv.Atoi(v)
+		return err == nil && n >= least && n <= most
+	}
+}
+
+// MendSetting puts back what the release ships: a branch, its owner and
+// grants, or one value. A branch that is replaced is kept aside.
+func (s *System) MendSetting(f bag.SettingFault) error {
+	tree, shipped, err := s.settings()
+	if err != nil {
+		return err
+	}
+	want := shipped.Find(f.Branch)
+	if want == nil {
+		return fmt.Errorf("corbel: the release ships no branch %s", f.Branch)
+	}
+	b := tree.Find(f.Branch)
+	switch {
+	case b == nil:
+		tree.Branches = append(tree.Branches, *want)
+	case f.Kind == "damaged":
+		whole, err := fs.ReadFile(s.sys, corbelfile.SettingsPath)
+		if err != nil {
+			return err
+		}
+		to := path.Join(corbelfile.AsideFolder, s.now.UTC().Format("20060102-150405"), path.Base(corbelfile.SettingsPath))
+		if err := s.edit.Mkdir(path.Dir(to)); err != nil {
+			return err
+		}
+		if err := s.edit.WriteFile(to, whole); err != nil {
+			return err
+		}
+		*b = *want
+	case f.Kind == "owner":
+		b.Owner, b.Grants = want.Owner, want.Grants
+	case want.Values[f.Name] == "":
+		delete(b.Values, f.Name)
+	default:
+		b.Values[f.Name] = want.Values[f.Name]
+	}
+	return s.edit.WriteFile(corbelfile.SettingsPath, tree.Bytes())
+}
+
+// Policy is the update client's policy by name.
+func (s *System) Policy() (map[string]string, error) {
+	tree, _, err := s.settings()
+	if err != nil {
+		return nil, err
+	}
+	if b := tree.Find(corbelfile.PolicyBranch); b != nil {
+		return b.Values, nil
+	}
+	return map[string]string{}, nil
+}
+
+// SetPolicy changes one value of the policy and returns what it was.
+func (s *System) SetPolicy(name, value string) (was string, err error) {
+	tree, _, err := s.settings()
+	if err != nil {
+		return "", err
+	}
+	was = tree.Value(corbelfile.PolicyBranch, name)
+	if err := tree.Set(corbelfile.PolicyBranch, name, value); err != nil {
+		return "", err
+	}
+	return was, s.edit.WriteFile(corbelfile.SettingsPath, tree.Bytes())
+}
+
+// Pending reads the work for the next start; nil when there is none.
+func (s *System) Pending() (*bag.Pending, error) {
+	t, err := read[corbelfile.Transaction](s.sys, corbelfile.TransactionPath)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil //nolint:nilnil // none is no error
+	}
+	if err != nil {
+		return nil, err
+	}
+	p := &bag.Pending{Transaction: t.ID, Gone: []bag.Gone{}}
+	raw, err := fs.ReadFile(s.sys, corbelfile.WorklistPath)
+	if err != nil {
+		return p, nil //nolint:nilerr // a list that is missing is not whole
+	}
+	ops, whole, err := corbelfile.ReadWorklist(bytes.NewReader(raw))
+	p.Operations, p.Whole = len(ops), whole && err == nil && t.Complete
+	for _, op := range ops {
+		if has(s.sys, manifestPath(op.Component, op.Version)) {
+			continue
+		}
+		i := slices.IndexFunc(p.Gone, func(g bag.Gone) bool { return g.Component == op.Component && g.Version == op.Version })
+		if i < 0 {
+			i = len(p.Gone)
+			p.Gone = append(p.Gone, bag.Gone{Component: op.Component, Version: op.Version})
+		}
+		p.Gone[i].Operations++
+	}
+	return p, nil
+}
+
+// CutPending takes out of the worklist the operations on components that are
+// not in the store. The list as it was is kept aside.
+func (s *System) CutPending(ctx context.Context) (cut upkeep.Cut, err error) {
+	raw, err := fs.ReadFile(s.sys, corbelfile.WorklistPath)
+	if err != nil {
+		return cut, err
+	}
+	there := map[string]bool{}
+	var out bytes.Buffer
+	cut, err = upkeep.Excise(ctx, bytes.NewReader(raw), &out, corbelfile.NextOperation, func(piece []byte) bool {
+		on := corbelfile.OperationOn(piece)
+		if on == nil {
+			return false
+		}
+		known, seen := there[string(on)]
+		if !seen {
+			name, version, _ := strings.Cut(string(on), " ")
+			known = has(s.sys, manifestPath(name, version))
+			there[string(on)] = known
+		}
+		return !known
+	})
+	if err != nil {
+		return cut, err
+	}
+	if _, err := s.MoveAside(corbelfile.WorklistPath); err != nil {
+		return cut, err
+	}
+	return cut, s.edit.WriteFile(corbelfile.WorklistPath, out.Bytes())
+}
+
+// RevertPending gives up the pending work as a whole: list and transaction are
+// moved aside. Nothing of it was done yet.
+func (s *System) RevertPending() error {
+	for _, name := range []string{corbelfile.WorklistPath, corbelfile.TransactionPath} {
+		if !has(s.sys, name) {
+			continue
+		}
+		if _, err := s.MoveAside(name); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// History is what was installed, the oldest first.
+func (s *System) History() ([]bag.Done, error) {
+	list, err := read[[]corbelfile.History](s.sys, corbelfile.HistoryPath)
+	out := make([]bag.Done, len(list))
+	for i, h := range list {
+		out[i] = bag.Done{When: h.When, Kind: h.Kind, ID: h.ID, Title: h.Title, Build: h.Build, Was: h.Was}
+	}
+	return out, err
+}
+
+// RemoveLatest takes the latest update or release away: the components are
+// those from before it again. What it brought stays in the store.
+func (s *System) RemoveLatest() (what string, err error) {
+	list, err := read[[]corbelfile.History](s.sys, corbelfile.HistoryPath)
+	if err != nil {
+		return "", err
+	}
+	last := len(list) - 1
+	for last >= 0 && list[last].Kind != "update" && list[last].Kind != "upgrade" {
+		last--
+	}
+	if last < 0 || len(list[last].Changed) == 0 {
+		return "", errors.New("corbel: no update is noted that could be removed")
+	}
+	h := list[last]
+	st := s.store()
+	_, index, err := st.index()
+	if err != nil {
+		return "", err
+	}
+	for _, was := range h.Changed {
+		if err := s.goBack(st, index, was); err != nil {
+			return "", fmt.Errorf("corbel: remove %s: %s: %w", h.ID, was.Name, err)
+		}
+	}
+	index.Build = h.Was
+	if err := s.edit.WriteFile(corbelfile.IndexPath, corbelfile.Seal(corbelfile.KindIndex, *index)); err != nil {
+		return "", err
+	}
+	rel, err := read[corbelfile.Release](s.sys, corbelfile.ReleasePath)
+	if err != nil {
+		return "", err
+	}
+	rel.Build = h.Was
+	if h.Kind == "upgrade" {
+		rel.Version = fmt.Sprintf("%d.%d", h.Was/1000, h.Was/100%10)
+		rel.Title = "Corbel " + rel.Version
+	}
+	if err := s.put(corbelfile.ReleasePath, rel); err != nil {
+		return "", err
+	}
+	return fmt.Sprintf("%s, %s", h.ID, h.Title), s.put(corbelfile.HistoryPath, slices.Delete(list, last, last+1))
+}
+
+// goBack makes one component what it was.
+func (s *System) goBack(st *componentStore, index *corbelfile.Index, was corbelfile.Component) error {
+	m, err := st.read(was.Name, was.Version)
+	if err != nil {
+		return err
+	}
+	for _, f := range m.Files {
+		data, err := fs.ReadFile(s.sys, payloadPath(f.Payload))
+		if err != nil {
+			return err
+		}
+		if err := st.PutProjected(f.Path, data); err != nil {
+			return err
+		}
+	}
+	for i := range index.Components {
+		if index.Components[i].Name == was.Name {
+			index.Components[i] = was
+		}
+	}
+	return nil
+}
+
+// RemoveProgram takes the program away that was installed last: its services
+// off the list, its folder aside.
+func (s *System) RemoveProgram() (string, error) {
+	list, err := read[[]corbelfile.Program](s.sys, corbelfile.ProgramsPath)
+	if err != nil {
+		return "", err
+	}
+	if len(list) == 0 {
+		return "", errors.New("corbel: no program is installed")
+	}
+	last := 0
+	for i := range list {
+		if list[i].Installed.After(list[last].Installed) {
+			last = i
+		}
+	}
+	p := list[last]
+	services, err := read[[]corbelfile.Service](s.sys, corbelfile.ServicesPath)
+	if err != nil {
+		return "", err
+	}
+	services = slices.DeleteFunc(services, func(o corbelfile.Service) bool { return o.Program == p.Name })
+	if err := s.put(corbelfile.ServicesPath, services); err != nil {
+		return "", err
+	}
+	if has(s.sys, p.Folder) {
+		if _, err := s.MoveAside(p.Folder); err != nil {
+			return "", err
+		}
+	}
+	return p.Name + " " + p.Version, s.put(corbelfile.ProgramsPath, slices.Delete(list, last, last+1))
+}

@@ -1,0 +1,440 @@
+// Package proving closes the loop: it breaks Corbel machines, lets Diorthos
+// find out why and put it right, tries the failed thing again, and counts.
+//
+//	loop, err := proving.New(ctx)
+//	result, err := loop.Run(ctx, corbel.FaultNamed("loader-gone"), 7)
+//
+// What fault a machine has is known to this package alone; diagnosis sees the
+// machine's folder and no more.
+package proving
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"slices"
+	"sort"
+	"time"
+
+	"diorthos/core/bag"
+	"diorthos/core/block"
+	"diorthos/core/docket"
+	"diorthos/core/knowledge"
+	"diorthos/core/ladder"
+	"diorthos/core/store"
+	"diorthos/host"
+	shipped "diorthos/knowledge"
+	"diorthos/platform/corbel"
+	standin "diorthos/standin/corbel"
+)
+
+// causes says which cause each fault has to be found as. One that is not
+// listed is called like its fault, behind "corbel-".
+var causes = map[string]string{
+	"service-disabled": "corbel-service-off", "cache-package-damaged": "corbel-download-damaged", "cache-unwritable": "corbel-cache-locked",
+	"leftover-work-folder": "corbel-leftover-work", "protected-file-altered": "corbel-protected-altered", "source-other-build": "corbel-payload-missing",
+	"pending-component-gone": "corbel-pending-gone", "pending-many-gone": "corbel-pending-gone", "transaction-half-done": "corbel-pending-half-done",
+	"branch-owner-wrong": "corbel-branch-owner", "policy-value-wrong": "corbel-setting-value", "source-policy-none": "corbel-setting-value",
+	"feature-source-forbidden": "corbel-feature-source", "feature-source-other-build": "corbel-source-build",
+	"memory-short": "corbel-memory-unfit", "processor-lacks": "corbel-processor-unfit", "display-small": "corbel-display-unfit", "disk-small": "corbel-disk-unfit",
+	"model-unsupported": "corbel-model-unfit", "architecture-other": "corbel-architecture-unfit", "build-other": "corbel-build-unfit",
+	"medium-other-mode": "corbel-medium-mode", "primary-table-damaged": "primary-gpt-damaged", "boot-store-other-volume": "corbel-boot-store-volume",
+	"boot-order-wrong": "corbel-boot-order", "firmware-variables-stale": "corbel-boot-entries-stale",
+}
+
+// Cause is the cause that a fault has to be found as.
+func Cause(f *standin.Fault) string {
+	if c, ok := causes[f.Name]; ok {
+		return c
+	}
+	return "corbel-" + f.Name
+}
+
+// Now is when all of it happens.
+var Now = time.Date(2026, 11, 22, 8, 0, 0, 0, time.UTC)
+
+// A Loop has what is needed for many runs. It is safe for concurrent use.
+type Loop struct {
+	Knowledge *knowledge.Knowledge
+	Vendor    *standin.Vendor
+	Link      standin.Link
+	server    *httptest.Server
+}
+
+// New loads the knowledge and starts the vendor's service on loopback.
+func New() (*Loop, error) {
+	k, err := knowledge.Load(shipped.Files)
+	if err != nil {
+		return nil, err
+	}
+	v, err := standin.NewVendor(Now)
+	if err != nil {
+		return nil, err
+	}
+	s := httptest.NewServer(v)
+	return &Loop{k, v, standin.Link{Base: s.URL, Client: http.DefaultClient}, s}, nil
+}
+
+// Close stops the vendor's service.
+func (l *Loop) Close() { l.server.Close() }
+
+// A Result is what became of one machine.
+type Result struct {
+	Fault    string
+	Seed     uint64
+	Wanted   []string // causes, in any order
+	Found    []string // first causes, diagnosis by diagnosis
+	First    bool     // the first diagnosis begins with a wanted cause
+	Three    bool     // one of its first three is
+	Repaired bool
+	Advice   bool // beyond repair, and told so: nothing was changed
+	Rungs    []string
+	Intact   bool // files of the users
+	Loans    bool // all given back
+	Undone   bool // undo brought every byte back
+	Notes    []string
+}
+
+// maxRounds bounds how often one machine is diagnosed anew.
+const maxRounds = 5
+
+// Run breaks one machine by faults, tries, diagnoses, climbs, and tries again.
+func (l *Loop) Run(ctx context.Context, folder string, seed uint64, faults ...*standin.Fault) (*Result, error) {
+	r := &round{loop: l, ctx: ctx, folder: folder, res: &Result{Seed: seed}}
+	try := standin.TryUpdate
+	mode := []string{"uefi", "bios"}[seed%2]
+	for i, f := range faults {
+		if i == 0 {
+			mode, r.res.Fault = f.Mode(seed), f.Name
+		} else {
+			r.res.Fault += "+" + f.Name
+		}
+		r.res.Wanted = append(r.res.Wanted, Cause(f))
+		r.beyond = r.beyond || f.Beyond
+		if try = f.Try; i > 0 && f.Try != standin.TryStart {
+			try = f.Try
+		}
+	}
+	if len(faults) > 0 {
+		try = faults[0].Try
+	}
+	r.try = try
+	o := standin.Options{Seed: seed, Mode: mode, Name: fmt.Sprintf("loop-%d", seed), Site: "Skerrow", Now: Now, Vendor: l.Vendor, Link: l.Link}
+	var err error
+	if r.m, err = standin.Build(ctx, filepath.Join(folder, "machine"), o); err != nil {
+		return nil, err
+	}
+	if r.files, err = r.m.UserFiles(); err != nil {
+		return nil, err
+	}
+	for _, f := range faults {
+		if err := f.Break(ctx, r.m, o); err != nil {
+			return nil, err
+		}
+	}
+	return r.res, r.run()
+}
+
+// A round is one machine on its way.
+type round struct {
+	loop     *Loop
+	ctx      context.Context //nolint:containedctx // lives as long as one call
+	folder   string
+	m        *standin.Machine
+	try      string
+	beyond   bool
+	res      *Result
+	files    map[string]string
+	journals []taken
+	loans    []ladder.Loan
+}
+
+type taken struct {
+	journal, device string
+	by              bool // by a person: cannot be undone by a journal
+}
+
+func (r *round) note(format string, a ...any) {
+	r.res.Notes = append(r.res.Notes, fmt.Sprintf(format, a...))
+}
+
+func (r *round) run() error {
+	out, err := standin.TryOn(r.ctx, r.m, r.try, Now, r.loop.Link)
+	if err != nil {
+		return err
+	}
+	healthy := len(r.res.Wanted) == 0
+	if out.OK != healthy {
+		return fmt.Errorf("%s, seed %d: the attempt says %+v", r.res.Fault, r.res.Seed, out)
+	}
+	if r.m, err = standin.Open(r.m.Folder); err != nil {
+		return err
+	}
+	broken, err := r.m.Digest()
+	if err != nil {
+		return err
+	}
+	tried := map[string]bool{}
+	for n := 0; n < maxRounds && !r.res.Repaired; n++ {
+		d, err := r.diagnose()
+		if err != nil {
+			return err
+		}
+		r.judge(d, n == 0)
+		if healthy {
+			r.res.Repaired = len(d.ToDo) == 0
+			break
+		}
+		went, err := r.climb(d, tried)
+		if err != nil {
+			return err
+		}
+		if !went {
+			break
+		}
+	}
+	if err := r.end(broken); err != nil {
+		return err
+	}
+	return nil
+}
+
+// diagnose gathers the machine's folder into a bag, reads the bag, and judges.
+func (r *round) diagnose() (*docket.Docket, error) {
+	var buf bytes.Buffer
+	_, err := host.Gather(r.ctx, &buf, host.GatherOptions{Image: r.m.Folder, Platforms: platforms(), Now: Now.Add(time.Hour)})
+	if err != nil {
+		return nil, err
+	}
+	opened, err := os.MkdirTemp(r.folder, "bag-")
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = os.RemoveAll(opened) }()
+	info, err := bag.Unpack(r.ctx, &buf, bag.DefaultLimits, opened)
+	if err != nil {
+		return nil, err
+	}
+	logs, _ := docket.Logs(info, opened)
+	return docket.Draw(r.ctx, info.Facts, logs, r.loop.Knowledge, nil)
+}
+
+func platforms() []host.Platform { return []host.Platform{corbel.Adapter{}} }
+
+// judge holds the causes found against those wanted.
+func (r *round) judge(d *docket.Docket, first bool) {
+	var names []string
+	for _, f := range d.Why {
+		names = append(names, f.Cause)
+	}
+	if len(names) > 0 {
+		r.res.Found = append(r.res.Found, names[0])
+	}
+	if !first || len(r.res.Wanted) == 0 {
+		return
+	}
+	hit := func(name string) bool { return slices.Contains(r.res.Wanted, name) }
+	r.res.First = len(names) > 0 && hit(names[0])
+	r.res.Three = slices.ContainsFunc(names[:min(len(names), 3)], hit)
+	if !r.res.First {
+		r.note("found %v, wanted %v", names[:min(len(names), 4)], r.res.Wanted)
+	}
+}
+
+// climb takes rung after rung of one ladder until the failed thing works, or
+// until one changed something that has to be looked at anew.
+func (r *round) climb(d *docket.Docket, tried map[string]bool) (bool, error) {
+	facts := &bag.Facts{Disks: d.Disks, Firmware: d.Firmware, State: d.State, Hardware: d.Hardware}
+	for _, rung := range d.ToDo {
+		if tried[rung.Remedy] {
+			continue
+		}
+		tried[rung.Remedy] = true
+		went, err := r.take(rung, facts)
+		if err != nil {
+			return false, err
+		}
+		if !went {
+			continue
+		}
+		r.res.Rungs = append(r.res.Rungs, rung.Remedy)
+		ok, err := r.again()
+		if err != nil {
+			return false, err
+		}
+		if err := r.giveBack(facts); err != nil {
+			return false, err
+		}
+		if ok {
+			r.res.Repaired = true
+			return true, nil
+		}
+		return true, nil // the failed thing may fail for another reason now: look again
+	}
+	return false, nil
+}
+
+// take takes one rung. It reports whether anything was changed.
+func (r *round) take(rung ladder.Rung, facts *bag.Facts) (bool, error) {
+	if rung.By == knowledge.ByHands {
+		p := &standin.Person{Machine: r.m, Vendor: r.loop.Vendor, Now: Now}
+		done, err := p.Do(r.ctx, rung.Remedy)
+		if done {
+			r.journals = append(r.journals, taken{by: true})
+		}
+		if !done && err == nil {
+			r.res.Advice = r.beyond && len(r.journals) == 0
+		}
+		if err != nil {
+			r.note("%v", err)
+		}
+		return done, nil
+	}
+	device := host.Locate(r.m.Folder).Device(rung.Action)
+	dev, err := host.OpenDisk(device, 512, false)
+	if err != nil {
+		return false, err
+	}
+	defer func() { _ = dev.Close() }()
+	journal := filepath.Join(r.folder, fmt.Sprintf("%d.journal", len(r.journals)))
+	o := r.options(device, journal, facts)
+	run, err := ladder.Take(r.ctx, rung, dev, o)
+	if errors.Is(err, ladder.ErrGuard) || errors.Is(err, ladder.ErrProof) {
+		r.note("%v", err)
+		return false, os.RemoveAll(journal)
+	}
+	if err != nil {
+		return false, err
+	}
+	r.loans = append(r.loans, run.Loans...)
+	r.journals = append(r.journals, taken{journal: journal, device: device})
+	return true, r.reopen()
+}
+
+// reopen reads the nameplate anew, which a rung may have changed.
+func (r *round) reopen() (err error) {
+	r.m, err = standin.Open(r.m.Folder)
+	return err
+}
+
+func (r *round) options(device, journal string, facts *bag.Facts) ladder.Options {
+	medium, _ := corbel.PackSource("the medium", r.loop.Vendor.Medium()) // made by the vendor
+	sources := []store.Source{corbel.VendorSource(r.loop.Link.Base, standin.BuildRelease), medium, corbel.VendorSource(r.loop.Link.Base, standin.BuildBase)}
+	now := func() time.Time { return Now }
+	return ladder.Options{Machine: r.m.Plate.Name, Path: device, Now: now, Bench: host.Bench(platforms(), facts, sources, now),
+		Journal: func(h block.Head) (*block.Journal, error) { return block.CreateJournal(journal, h) }}
+}
+
+// again tries the failed thing once more, on a copy, so that every rung can
+// still be taken back.
+func (r *round) again() (bool, error) {
+	folder := filepath.Join(r.folder, fmt.Sprintf("again-%d", len(r.res.Rungs)))
+	defer func() { _ = os.RemoveAll(folder) }()
+	c, err := r.m.Copy(folder)
+	if err != nil {
+		return false, err
+	}
+	out, err := standin.TryOn(r.ctx, c, r.try, Now.Add(2*time.Hour), r.loop.Link)
+	if err != nil {
+		return false, err
+	}
+	files, err := c.UserFiles()
+	if err != nil || out.OK && !maps.Equal(files, r.files) {
+		r.note("after the attempt the users' files differ: %v", err)
+		return false, nil
+	}
+	if !out.OK {
+		r.note("still: 0x%08x %s", out.Code, out.Text)
+		return false, r.replay()
+	}
+	return true, nil
+}
+
+// replay makes the attempt on the machine itself: it fails there too, and its
+// logs are what the next diagnosis reads. What was written so far can no
+// longer be undone exactly, so that it is undone only up to here.
+func (r *round) replay() error {
+	for i := range r.journals {
+		r.journals[i].by = true
+	}
+	_, err := standin.TryOn(r.ctx, r.m, r.try, Now.Add(2*time.Hour), r.loop.Link)
+	if err != nil {
+		return err
+	}
+	return r.reopen()
+}
+
+func (r *round) giveBack(facts *bag.Facts) error {
+	for _, loan := range r.loans {
+		device := host.Locate(r.m.Folder).Device(loan.Action)
+		dev, err := host.OpenDisk(device, 512, false)
+		if err != nil {
+			return err
+		}
+		journal := filepath.Join(r.folder, fmt.Sprintf("%d.journal", len(r.journals)))
+		run, err := ladder.GiveBack(r.ctx, loan, dev, r.options(device, journal, facts))
+		_ = dev.Close()
+		if err != nil {
+			return fmt.Errorf("give back %q: %w", loan.What, err)
+		}
+		if run.Outcome == ladder.Proven {
+			r.journals = append(r.journals, taken{journal: journal, device: device})
+		}
+	}
+	r.loans = nil
+	return r.reopen()
+}
+
+// end looks at what is left: files, loans, and whether all can be taken back.
+func (r *round) end(broken string) error {
+	files, err := r.m.UserFiles()
+	r.res.Intact = err == nil && (maps.Equal(files, r.files) || !r.res.Repaired && len(files) == 0)
+	r.res.Loans = len(r.loans) == 0
+	var by bool
+	for i := len(r.journals) - 1; i >= 0; i-- {
+		t := r.journals[i]
+		if by = by || t.by; by {
+			break
+		}
+		if err := undo(r.ctx, t); err != nil {
+			r.note("undo: %v", err)
+			return nil
+		}
+	}
+	now, err := r.m.Digest()
+	r.res.Undone = err == nil && (by || now == broken)
+	if len(r.journals) == 0 {
+		r.res.Undone = now == broken
+	}
+	return err
+}
+
+func undo(ctx context.Context, t taken) (err error) {
+	j, err := block.OpenJournal(t.journal)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, j.Close()) }()
+	dev, err := host.OpenDisk(t.device, 512, false)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, dev.Close()) }()
+	return j.Undo(ctx, dev)
+}
+
+// Names lists the faults in the order of their names.
+func Names() []string {
+	var list []string
+	for i := range standin.Faults {
+		list = append(list, standin.Faults[i].Name)
+	}
+	sort.Strings(list)
+	return list
+}
