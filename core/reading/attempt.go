@@ -51,6 +51,7 @@ type Attempt struct {
 	Unfinished []Event `json:"unfinished,omitempty"`
 
 	parts []part
+	place time.Time // by which attempts are put in order
 }
 
 // A part is what one log says of an attempt.
@@ -74,14 +75,21 @@ func attempts(streams []stream) (list []*Attempt, loose []Event) {
 			continue
 		}
 		opened, rest := sessions(s)
+		after := time.Time{}
 		for _, a := range opened {
+			// A clock that was set back does not make a later attempt earlier:
+			// the order in the file counts for more.
+			if a.place = a.Began; a.place.Before(after) {
+				a.place = after
+			}
+			after = a.place
 			list = join(list, a)
 		}
 		if len(rest) > 0 {
 			unbracketed = append(unbracketed, stream{dialect: s.dialect, events: rest})
 		}
 	}
-	sort.SliceStable(list, func(i, k int) bool { return list[i].Began.Before(list[k].Began) })
+	sort.SliceStable(list, func(i, k int) bool { return list[i].place.Before(list[k].place) })
 	for _, s := range unbracketed {
 		list, loose = spread(list, loose, s)
 	}

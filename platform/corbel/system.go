@@ -168,7 +168,7 @@ func (s *System) DamagedDownloads() (list []bag.Download, err error) {
 		if err != nil {
 			continue
 		}
-		if got := corbelfile.Hash(raw); got != o.Digest {
+		if got := corbelfile.PackDigest(raw); got != o.Digest {
 			list = append(list, bag.Download{Name: name, Size: int64(len(raw)), Want: o.Digest, Got: got})
 		}
 	}

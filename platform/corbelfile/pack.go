@@ -6,6 +6,7 @@ import (
 	"crypto/sha256"
 	"crypto/x509"
 	"encoding/binary"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -92,6 +93,16 @@ func ReadPack(raw []byte) (*Pack, error) {
 		p.Payloads[c.Payload], body = body[:c.Size], body[c.Size:]
 	}
 	return p, nil
+}
+
+// PackDigest is what the catalogue says of a package: the name of all that is
+// signed. A package that cannot be read has one that no catalogue bears.
+func PackDigest(raw []byte) string {
+	p, err := ReadPack(raw)
+	if err != nil {
+		return "unreadable"
+	}
+	return hex.EncodeToString(p.Digest()[:8])
 }
 
 // Damaged names the first payload that is not what its hash says; empty when

@@ -85,7 +85,7 @@ type Offer struct {
 	Build        int    `json:"build"` // after it
 	Base         int    `json:"base"`  // the build it is for
 	Architecture string `json:"architecture"`
-	Digest       string `json:"digest"` // hash of the package
+	Digest       string `json:"digest"` // of the package, see PackDigest
 	SupersededBy string `json:"supersededBy,omitempty"`
 	Device       string `json:"device,omitempty"`  // of a driver
 	Version      string `json:"version,omitempty"` // of a driver

@@ -64,7 +64,7 @@ func (f *Fault) Break(ctx context.Context, m *Machine, o Options) error {
 	d := &damage{ctx: ctx, m: m, r: rand.New(rand.NewPCG(o.Seed, 0xfa)), o: o}
 	err := m.change(o.Now.Add(-time.Hour), func(v *volumes) error {
 		d.v = v
-		if err := d.offers(f.Try); err != nil {
+		if err := d.offered(f.Try); err != nil {
 			return err
 		}
 		return f.harm(d)

@@ -309,13 +309,14 @@ func service(name string, f func(*corbelfile.Service)) func(*damage) error {
 	}
 }
 
-// offers lists what the machine is offered, with what is to be tried in it.
-func (d *damage) offers(try string) error {
-	list := []corbelfile.Offer{d.o.Vendor.Offer(OfferUpdate)}
-	if id := offerOf[try]; id != "" && id != OfferUpdate {
-		list = append(list, d.o.Vendor.Offer(id))
+// offered makes sure that the machine is offered what is to be tried.
+func (d *damage) offered(try string) error {
+	list, err := state[[]corbelfile.Offer](d.v.sys, corbelfile.OffersPath)
+	id := offerOf[try]
+	if err != nil || id == "" || slices.ContainsFunc(list, func(o corbelfile.Offer) bool { return o.ID == id }) {
+		return err
 	}
-	return putState(d.v.sys, corbelfile.OffersPath, list)
+	return putState(d.v.sys, corbelfile.OffersPath, append(list, d.o.Vendor.Offer(id)))
 }
 
 func (d *damage) cache(id string, raw []byte) error {
@@ -326,9 +327,6 @@ func (d *damage) cache(id string, raw []byte) error {
 func (d *damage) signed(from, to time.Time) error {
 	raw, err := d.o.Vendor.Resigned(OfferUpdate, from, to)
 	if err != nil {
-		return err
-	}
-	if err := onOffer(TryUpdate, func(o *corbelfile.Offer) { o.Digest = corbelfile.Hash(raw) })(d); err != nil {
 		return err
 	}
 	return d.cache(OfferUpdate, raw)

@@ -48,7 +48,7 @@ func (r *run) fetch() error {
 	if err != nil {
 		return asRead(stage, "cache", err)
 	}
-	if got := corbelfile.Hash(raw); got != r.offer.Digest {
+	if got := corbelfile.PackDigest(raw); got != r.offer.Digest {
 		r.carry("fault", "%s.pack has hash %s, the catalogue says %s", r.offer.ID, got, r.offer.Digest)
 		return halt(stage, "digest", codeCacheDigest, "package %s in the cache is not what the catalogue says", r.offer.ID)
 	}

@@ -1,6 +1,7 @@
 package corbel
 
 import (
+	"bytes"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
@@ -203,7 +204,8 @@ func (m *Machine) UserFiles() (list map[string]string, err error) {
 	return list, nil
 }
 
-// Digest is a hash of the disk, the nameplate and the medium.
+// Digest is a hash of the disk, the nameplate and the medium: of every stretch
+// of them that is not zero, with its place.
 func (m *Machine) Digest() (string, error) {
 	h := sha256.New()
 	names, err := filepath.Glob(filepath.Join(m.Folder, "*"))
@@ -217,12 +219,12 @@ func (m *Machine) Digest() (string, error) {
 		default:
 			continue // a picture of the screen, journals and the like
 		}
-		f, err := os.Open(name)
+		err := blocks(name, func(at int64, data []byte) error {
+			_, err := fmt.Fprintf(h, "%s %d %d\n", filepath.Base(name), at, len(data))
+			_, _ = h.Write(data) // never fails
+			return err
+		})
 		if err != nil {
-			return "", err
-		}
-		_, err = io.Copy(h, f)
-		if err = errors.Join(err, f.Close()); err != nil {
 			return "", err
 		}
 	}
@@ -251,29 +253,43 @@ func (m *Machine) Copy(folder string) (*Machine, error) {
 
 // copySparse leaves out what is zero.
 func copySparse(to, from string) (err error) {
-	in, err := os.Open(from)
+	info, err := os.Stat(from)
 	if err != nil {
 		return err
 	}
-	defer func() { err = errors.Join(err, in.Close()) }()
 	out, err := os.Create(to)
 	if err != nil {
 		return err
 	}
 	defer func() { err = errors.Join(err, out.Close()) }()
-	buf := make([]byte, 64<<10)
-	zero := string(make([]byte, len(buf)))
-	size := int64(0)
-	for {
+	if err := out.Truncate(info.Size()); err != nil {
+		return err
+	}
+	return blocks(from, func(at int64, data []byte) error {
+		_, err := out.WriteAt(data, at)
+		return err
+	})
+}
+
+var zeros [64 << 10]byte
+
+// blocks calls f for every stretch of a file that is not zero.
+func blocks(name string, f func(at int64, data []byte) error) (err error) {
+	in, err := os.Open(name)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, in.Close()) }()
+	buf := make([]byte, len(zeros))
+	for at := int64(0); ; at += int64(len(buf)) {
 		n, err := io.ReadFull(in, buf)
-		if n > 0 && string(buf[:n]) != zero[:n] {
-			if _, err := out.WriteAt(buf[:n], size); err != nil {
+		if n > 0 && !bytes.Equal(buf[:n], zeros[:n]) {
+			if err := f(at, buf[:n]); err != nil {
 				return err
 			}
 		}
-		size += int64(n)
 		if err == io.EOF || errors.Is(err, io.ErrUnexpectedEOF) {
-			return out.Truncate(size)
+			return nil
 		}
 		if err != nil {
 			return err

@@ -119,7 +119,7 @@ func (v *Vendor) publish(p *corbelfile.Pack, s *Signer) error {
 // Offer is an offer with its package's digest, as the catalogue bears it.
 func (v *Vendor) Offer(id string) corbelfile.Offer {
 	o := v.packs[id].Offer
-	o.Digest = corbelfile.Hash(v.raw[id])
+	o.Digest = corbelfile.PackDigest(v.raw[id])
 	return o
 }
 

@@ -149,6 +149,7 @@ type round struct {
 	m        *standin.Machine
 	try      string
 	beyond   bool
+	look     string // the folder that is diagnosed: the machine's, or that of a copy on which the attempt failed again
 	res      *Result
 	files    map[string]string
 	journals []taken
@@ -176,6 +177,7 @@ func (r *round) run() error {
 	if r.m, err = standin.Open(r.m.Folder); err != nil {
 		return err
 	}
+	r.look = r.m.Folder
 	broken, err := r.m.Digest()
 	if err != nil {
 		return err
@@ -208,7 +210,7 @@ func (r *round) run() error {
 // diagnose gathers the machine's folder into a bag, reads the bag, and judges.
 func (r *round) diagnose() (*docket.Docket, error) {
 	var buf bytes.Buffer
-	_, err := host.Gather(r.ctx, &buf, host.GatherOptions{Image: r.m.Folder, Platforms: platforms(), Now: Now.Add(time.Hour)})
+	_, err := host.Gather(r.ctx, &buf, host.GatherOptions{Image: r.look, Platforms: platforms(), Now: Now.Add(time.Hour)})
 	if err != nil {
 		return nil, err
 	}
@@ -255,13 +257,12 @@ func (r *round) climb(d *docket.Docket, tried map[string]bool) (bool, error) {
 		if tried[rung.Remedy] {
 			continue
 		}
-		tried[rung.Remedy] = true
 		went, err := r.take(rung, facts)
 		if err != nil {
 			return false, err
 		}
-		if !went {
-			continue
+		if tried[rung.Remedy] = !went; !went {
+			continue // what was lent, or removed once, may be needed once more
 		}
 		r.res.Rungs = append(r.res.Rungs, rung.Remedy)
 		ok, err := r.again()
@@ -335,7 +336,6 @@ func (r *round) options(device, journal string, facts *bag.Facts) ladder.Options
 // still be taken back.
 func (r *round) again() (bool, error) {
 	folder := filepath.Join(r.folder, fmt.Sprintf("again-%d", len(r.res.Rungs)))
-	defer func() { _ = os.RemoveAll(folder) }()
 	c, err := r.m.Copy(folder)
 	if err != nil {
 		return false, err
@@ -351,23 +351,10 @@ func (r *round) again() (bool, error) {
 	}
 	if !out.OK {
 		r.note("still: 0x%08x %s", out.Code, out.Text)
-		return false, r.replay()
+		r.look = c.Folder
+		return false, nil
 	}
 	return true, nil
-}
-
-// replay makes the attempt on the machine itself: it fails there too, and its
-// logs are what the next diagnosis reads. What was written so far can no
-// longer be undone exactly, so that it is undone only up to here.
-func (r *round) replay() error {
-	for i := range r.journals {
-		r.journals[i].by = true
-	}
-	_, err := standin.TryOn(r.ctx, r.m, r.try, Now.Add(2*time.Hour), r.loop.Link)
-	if err != nil {
-		return err
-	}
-	return r.reopen()
 }
 
 func (r *round) giveBack(facts *bag.Facts) error {

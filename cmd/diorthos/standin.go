@@ -1,0 +1,221 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"diorthos/standin/corbel"
+	"diorthos/standin/proving"
+)
+
+var errNotProven = errors.New("the loop did not close on every machine")
+
+func standinCommand() *cli.Command {
+	seed := func() cli.Flag {
+		return &cli.UintFlag{Name: "seed", Usage: "the same `NUMBER` gives the same machine and the same fault", Value: 1}
+	}
+	vendor := func() cli.Flag {
+		return &cli.StringFlag{Name: "vendor", Usage: "`ADDRESS` of the vendor's service; one is started for the attempt when left out"}
+	}
+	return &cli.Command{
+		Name: "standin", Usage: "build, break and try machines of the stand-in system Corbel",
+		Description: "For learning and for tests: no real machine is touched. Every fault is a change of a machine's state; what then\nhappens follows from that state.\n\n" +
+			"Examples:\n   diorthos standin build /tmp/kiosk --mode uefi\n   diorthos standin break /tmp/kiosk loader-gone\n   diorthos standin try /tmp/kiosk start\n   diorthos gather --image /tmp/kiosk --out kiosk.tar.gz",
+		Commands: []*cli.Command{
+			{Name: "build", Usage: "build a machine: a folder with a disk image and a nameplate", ArgsUsage: "FOLDER",
+				Description: "Example:\n   diorthos standin build /tmp/kiosk --seed 7 --mode bios --name terminal-kiosk-2",
+				Flags:       []cli.Flag{seed(), &cli.StringFlag{Name: "mode", Usage: "of the firmware: uefi or bios", Value: "uefi"}, &cli.StringFlag{Name: "name", Value: "kestrel-office-7"}, &cli.StringFlag{Name: "site", Value: "Kestrel Terminal"}},
+				Action:      buildMachine},
+			{Name: "break", Usage: "break a machine by a fault", ArgsUsage: "FOLDER FAULT",
+				Description: "\"diorthos standin faults\" lists them.\n\nExample:\n   diorthos standin break /tmp/kiosk payload-missing",
+				Flags:       []cli.Flag{seed()}, Action: breakMachine},
+			{Name: "try", Usage: "let a machine start, or try an update, upgrade, driver, feature or install", ArgsUsage: "FOLDER WHAT",
+				Description: "Exit status 1 if it fails.\n\nExample:\n   diorthos standin try /tmp/kiosk update",
+				Flags:       []cli.Flag{vendor()}, Action: tryMachine},
+			{Name: "faults", Usage: "list the faults, and what each lets fail", Action: listFaults},
+			{Name: "vendor", Usage: "serve the vendor's catalogue, packages and service state", Description: "Example:\n   diorthos standin vendor --listen 127.0.0.1:7431",
+				Flags: []cli.Flag{&cli.StringFlag{Name: "listen", Value: "127.0.0.1:7431"}}, Action: serveVendor},
+			{Name: "prove", Usage: "close the loop: break, try, diagnose, mend, try again, take back; print a table",
+				Description: "Every fault is put onto --seeds machines. Exit status 1 if something is not as it should be.\n\nExample:\n   diorthos standin prove --seeds 8 --seed-from 5000",
+				Flags: []cli.Flag{&cli.IntFlag{Name: "seeds", Usage: "machines for each fault", Value: 8}, &cli.UintFlag{Name: "seed-from", Usage: "the first seed", Value: 1},
+					&cli.StringFlag{Name: "only", Usage: "faults whose names begin with `NAME`; pairs; healthy"}, &cli.IntFlag{Name: "workers", Usage: "runs at once; as many as processors when left out"}, &cli.IntFlag{Name: "pairs", Usage: "further pairs of faults for each seed, drawn at random", Value: 20}},
+				Action: proveLoop},
+		},
+	}
+}
+
+func two(c *cli.Command, what string) (a, b string, err error) {
+	if c.Args().Len() != 2 {
+		return "", "", fmt.Errorf("want %s: see \"diorthos standin %s --help\"", what, c.Name)
+	}
+	return c.Args().Get(0), c.Args().Get(1), nil
+}
+
+// link reaches the vendor, or one that is started for the purpose.
+func link(address string) (corbel.Link, func(), error) {
+	if address != "" {
+		return corbel.Link{Base: strings.TrimSuffix(address, "/"), Client: http.DefaultClient}, func() {}, nil
+	}
+	v, err := corbel.NewVendor(time.Now())
+	if err != nil {
+		return corbel.Link{}, nil, err
+	}
+	s := httptest.NewServer(v)
+	return corbel.Link{Base: s.URL, Client: http.DefaultClient}, s.Close, nil
+}
+
+func buildMachine(ctx context.Context, c *cli.Command) error {
+	folder := c.Args().First()
+	if folder == "" || c.Args().Len() != 1 {
+		return errors.New("want FOLDER: see \"diorthos standin build --help\"")
+	}
+	mode := c.String("mode")
+	if mode != "uefi" && mode != "bios" {
+		return fmt.Errorf("--mode %q: want uefi or bios", mode)
+	}
+	v, err := corbel.NewVendor(time.Now())
+	if err != nil {
+		return err
+	}
+	s := httptest.NewServer(v)
+	defer s.Close()
+	m, err := corbel.Build(ctx, folder, corbel.Options{Seed: uint64(c.Uint("seed")), Mode: mode, Name: c.String("name"), Site: c.String("site"), Now: time.Now().UTC(), Vendor: v, Link: corbel.Link{Base: s.URL, Client: http.DefaultClient}})
+	if err != nil {
+		return err
+	}
+	_, err = fmt.Fprintf(c.Root().Writer, "%s: %s, %s, %s firmware, build %d, in %s\n", m.Plate.Name, m.Plate.Model, m.Plate.Serial, mode, corbel.BuildBase, folder)
+	return err
+}
+
+func breakMachine(ctx context.Context, c *cli.Command) error {
+	folder, name, err := two(c, "FOLDER FAULT")
+	if err != nil {
+		return err
+	}
+	f := corbel.FaultNamed(name)
+	if f == nil {
+		return fmt.Errorf("no fault is called %q: see \"diorthos standin faults\"", name)
+	}
+	m, err := corbel.Open(folder)
+	if err != nil {
+		return err
+	}
+	if len(f.Modes) > 0 && f.Modes[0] != m.Plate.Firmware.Mode {
+		return fmt.Errorf("%s is a fault of machines with %s firmware, this one has %s", name, f.Modes[0], m.Plate.Firmware.Mode)
+	}
+	v, err := corbel.NewVendor(time.Now())
+	if err != nil {
+		return err
+	}
+	if err := f.Break(ctx, m, corbel.Options{Seed: uint64(c.Uint("seed")), Mode: m.Plate.Firmware.Mode, Now: time.Now().UTC(), Vendor: v}); err != nil {
+		return err
+	}
+	_, err = fmt.Fprintf(c.Root().Writer, "%s is broken: %s. What fails by it: diorthos standin try %s %s\n", m.Plate.Name, name, folder, f.Try)
+	return err
+}
+
+func tryMachine(ctx context.Context, c *cli.Command) error {
+	folder, what, err := two(c, "FOLDER WHAT")
+	if err != nil {
+		return err
+	}
+	m, err := corbel.Open(folder)
+	if err != nil {
+		return err
+	}
+	l, stop, err := link(c.String("vendor"))
+	if err != nil {
+		return err
+	}
+	defer stop()
+	out, err := corbel.TryOn(ctx, m, what, time.Now().UTC(), l)
+	if err != nil {
+		return err
+	}
+	for _, line := range out.Screen {
+		_, _ = fmt.Fprintln(c.Root().Writer, "  "+line)
+	}
+	if !out.OK {
+		return fmt.Errorf("%w: %s failed at %s: %s (0x%08x)", errFailed, what, out.Stage, out.Text, out.Code)
+	}
+	_, err = fmt.Fprintf(c.Root().Writer, "%s: %s: %s\n", m.Plate.Name, what, out.Text)
+	return err
+}
+
+var errFailed = errors.New("the machine says")
+
+func listFaults(_ context.Context, c *cli.Command) error {
+	group := ""
+	for _, f := range corbel.Faults {
+		if f.Group != group {
+			group = f.Group
+			_, _ = fmt.Fprintln(c.Root().Writer, group)
+		}
+		more := ""
+		if len(f.Modes) > 0 {
+			more = ", " + f.Modes[0] + " firmware"
+		}
+		if f.Beyond {
+			more += ", beyond repair"
+		}
+		_, _ = fmt.Fprintf(c.Root().Writer, "  %-28s fails: %s%s\n", f.Name, f.Try, more)
+	}
+	return nil
+}
+
+func serveVendor(ctx context.Context, c *cli.Command) error {
+	v, err := corbel.NewVendor(time.Now())
+	if err != nil {
+		return err
+	}
+	listener, err := net.Listen("tcp", c.String("listen"))
+	if err != nil {
+		return err
+	}
+	_, _ = fmt.Fprintf(c.Root().Writer, "The vendor's service is at http://%s; Ctrl-C ends it.\n", listener.Addr())
+	s := &http.Server{Handler: v, ReadHeaderTimeout: 10 * time.Second}
+	go func() {
+		<-ctx.Done()
+		_ = s.Close()
+	}()
+	if err := s.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
+		return err
+	}
+	return nil
+}
+
+func proveLoop(ctx context.Context, c *cli.Command) error {
+	l, err := proving.New()
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	workers := c.Int("workers")
+	if workers == 0 {
+		workers = proving.Workers()
+	}
+	began := time.Now()
+	t, err := l.Prove(ctx, proving.Plan{Seeds: c.Int("seeds"), From: uint64(c.Uint("seed-from")), Workers: workers, Only: c.String("only"), Pairs: c.Int("pairs")}, func(done, of int) {
+		if done%20 == 0 || done == of {
+			_, _ = fmt.Fprintf(os.Stderr, "\r%d of %d machines, %s", done, of, time.Since(began).Round(time.Second))
+		}
+	})
+	_, _ = fmt.Fprintln(os.Stderr)
+	if err != nil {
+		return err
+	}
+	t.Print(c.Root().Writer)
+	if len(t.Failures) > 0 {
+		return fmt.Errorf("%w: %d", errNotProven, len(t.Failures))
+	}
+	return nil
+}
