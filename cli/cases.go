@@ -16,7 +16,7 @@ func casesCommand() *cli.Command {
 		Description: "Example:\n   diorthos cases --machine kestrel",
 		Flags: append(serviceFlags(),
 			&cli.StringFlag{Name: "machine", Usage: "only machines with this in their name"},
-			&cli.StringFlag{Name: "state", Usage: "only cases that are received, reading, open, climbing or unreadable"},
+			&cli.StringFlag{Name: "state", Usage: "only cases that are received, reading, open, climbing, unreadable or quiet"},
 			&cli.Int64Flag{Name: "before", Usage: "only cases with a lower number"},
 			&cli.IntFlag{Name: "limit", Usage: "cases on a page, 1 to 200", Value: 20}, jsonFlag()),
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -56,7 +56,7 @@ func showCases(p *page, list *client.CasePage) {
 }
 
 func stateMark(state string) string {
-	marks := map[string]string{client.Received: "○", client.Reading: "◔", client.Open: "●", client.Climbing: "◑", client.Unreadable: "✕"}
+	marks := map[string]string{client.Received: "○", client.Reading: "◔", client.Open: "●", client.Climbing: "◑", client.Unreadable: "✕", client.Quiet: "·"}
 	return marks[state] + " " + state
 }
 

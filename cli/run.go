@@ -29,12 +29,12 @@ var errFound = errors.New("found something wrong")
 func Run(ctx context.Context, args []string, in io.Reader, out, problems io.Writer, more ...*cli.Command) int {
 	app := &cli.Command{
 		Name: "diorthos", Usage: "find out why an install, upgrade or update failed, and put it right", Version: Version,
-		Description: "Local commands (read, code, gather, ready, layout, knowledge) need no service. The others find it by --url and --token, or by\n" +
+		Description: "Local commands (read, code, gather, ready, layout, boot, store, upkeep, media, knowledge) need no service. The others find it by --url and --token, or by\n" +
 			"DIORTHOS_URL and DIORTHOS_TOKEN.\n\nExit status: 0 fine, 1 found something wrong, 2 could not do it.",
 		Reader: in, Writer: out, ErrWriter: problems,
 		Commands: append([]*cli.Command{
-			readCommand(), codeCommand(), gatherCommand(), readyCommand(), layoutCommand(), mediaCommand(),
-			submitCommand(), casesCommand(), caseCommand(), ladderCommand(), climbCommand(), undoCommand(), knowledgeCommand(),
+			readCommand(), codeCommand(), gatherCommand(), readyCommand(), layoutCommand(), mediaCommand(), bootCommand(), storeCommand(), upkeepCommand(),
+			submitCommand(), casesCommand(), caseCommand(), machinesCommand(), ladderCommand(), climbCommand(), undoCommand(), knowledgeCommand(),
 		}, more...),
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},
 		OnUsageError:   func(_ context.Context, c *cli.Command, err error, _ bool) error { return usage(c, err) },

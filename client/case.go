@@ -20,6 +20,7 @@ const (
 	Open       = "open"       // its docket is there
 	Climbing   = "climbing"   // a climb is under way
 	Unreadable = "unreadable" // it was accepted and cannot be read; Problem says why
+	Quiet      = "quiet"      // it was read, and nothing failed: what the machine looks like when it is well
 )
 
 // A Case is one failed attempt on one machine, in short.
@@ -27,7 +28,7 @@ type Case struct {
 	Number   int64     `json:"number" doc:"Number of the case"`
 	Machine  string    `json:"machine" doc:"Name of the machine"`
 	Site     string    `json:"site,omitempty" doc:"Where the machine stands"`
-	State    string    `json:"state" enum:"received,reading,open,climbing,unreadable"`
+	State    string    `json:"state" enum:"received,reading,open,climbing,unreadable,quiet"`
 	Received time.Time `json:"received" doc:"When its bag was acknowledged"`
 	Updated  time.Time `json:"updated" doc:"When anything about it changed last"`
 	By       string    `json:"by" doc:"Who handed it in"`

@@ -31,6 +31,9 @@ func New(url, token string) *Client {
 	}}}
 }
 
+// URL is where the service is.
+func (c *Client) URL() string { return c.url }
+
 // A Problem is a refusal by the service, as RFC 9457 has it.
 type Problem struct {
 	Type   string `json:"type"`

@@ -1,40 +1,48 @@
 package main
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"time"
 
-	"github.com/urfave/cli/v3"
+	urfave "github.com/urfave/cli/v3"
+	"golang.org/x/sync/errgroup"
 	"golang.org/x/sys/unix"
 
+	"diorthos/cli"
 	"diorthos/client"
 	"diorthos/host"
+	corbelsystem "diorthos/platform/corbel"
 	"diorthos/platform/debian"
 	"diorthos/service"
 	"diorthos/standin/cluster"
+	"diorthos/standin/corbel"
 	"diorthos/standin/fleet"
 )
 
 // demoRoom is what the demo needs on disk, in bytes.
 const demoRoom = 600 << 20
 
-func demoCommand() *cli.Command {
-	return &cli.Command{
+func demoCommand() *urfave.Command {
+	return &urfave.Command{
 		Name: "demo", Usage: "serve the demo of Skerrow Ferries, with a database of its own",
 		Description: "Makes what is missing in --folder (database, disk images, bags), serves until Ctrl-C and keeps the data.\n\nExample:\n   diorthos demo --folder .demo",
-		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "folder", Usage: "where the demo keeps everything", Value: ".demo"},
-			&cli.StringFlag{Name: "listen", Usage: "address and port", Value: "127.0.0.1:7420", Sources: cli.EnvVars("DIORTHOS_LISTEN")},
-			&cli.BoolFlag{Name: "reset", Usage: "remove what is there, and stop"},
+		Flags: []urfave.Flag{
+			&urfave.StringFlag{Name: "folder", Usage: "where the demo keeps everything", Value: ".demo"},
+			&urfave.StringFlag{Name: "listen", Usage: "address and port", Value: "127.0.0.1:7420", Sources: urfave.EnvVars("DIORTHOS_LISTEN")},
+			&urfave.BoolFlag{Name: "reset", Usage: "remove what is there, and stop"},
 		},
-		Action: func(ctx context.Context, c *cli.Command) error {
+		Action: func(ctx context.Context, c *urfave.Command) error {
 			d := &demo{folder: c.String("folder"), listen: c.String("listen"), out: c.Root().Writer}
 			if c.Bool("reset") {
 				return d.reset()
@@ -46,6 +54,7 @@ func demoCommand() *cli.Command {
 
 type demo struct {
 	folder, listen string
+	secret         string // that signs the technician in
 	out            io.Writer
 }
 
@@ -89,6 +98,7 @@ func (d *demo) run(ctx context.Context) (err error) {
 		return err
 	}
 	defer func() { err = errors.Join(err, db.Stop()) }()
+	d.secret = token
 	if err := service.SetToken(ctx, db.DSN, fleet.Technician, token); err != nil {
 		return err
 	}
@@ -162,7 +172,7 @@ func (d *demo) load(ctx context.Context, c *client.Client) error {
 			if err := m.Make(ctx, image); err != nil {
 				return err
 			}
-			if err := gather(ctx, m, image, bag); err != nil {
+			if err := gather(ctx, image, bag, m.Site, m.Model); err != nil {
 				return err
 			}
 		}
@@ -170,15 +180,99 @@ func (d *demo) load(ctx context.Context, c *client.Client) error {
 			return fmt.Errorf("hand in %s: %w", bag, err)
 		}
 	}
+	return d.loadMembers(ctx, c)
+}
+
+// loadMembers does the same for the machines that run Corbel, and climbs the
+// ladders of two of them.
+func (d *demo) loadMembers(ctx context.Context, c *client.Client) error {
+	members := fleet.Members()
+	if err := d.makeMembers(ctx, members); err != nil {
+		return err
+	}
+	for i, m := range members {
+		bag := d.path(m.Name + ".bag.tar.gz")
+		if err := d.submit(ctx, c, bag); err != nil {
+			return fmt.Errorf("hand in %s: %w", bag, err)
+		}
+		if i%10 == 9 {
+			d.say("%d of %d machines handed in", i+1, len(members))
+		}
+	}
+	for _, name := range fleet.Mended {
+		if err := d.climb(ctx, c, name); err != nil {
+			return fmt.Errorf("climb on %s: %w", name, err)
+		}
+	}
 	return nil
 }
 
-func gather(ctx context.Context, m fleet.Machine, image, bag string) (err error) {
+// makeMembers makes the machines whose bags are missing, two at a time.
+func (d *demo) makeMembers(ctx context.Context, members []fleet.Member) error {
+	var missing []fleet.Member
+	for _, m := range members {
+		if _, err := os.Stat(d.path(m.Name + ".bag.tar.gz")); errors.Is(err, fs.ErrNotExist) {
+			missing = append(missing, m)
+		}
+	}
+	if len(missing) == 0 {
+		return nil
+	}
+	d.say("making %d machines that run Corbel", len(missing))
+	now := time.Now().UTC()
+	v, err := corbel.NewVendor(now)
+	if err != nil {
+		return err
+	}
+	s := httptest.NewServer(v)
+	defer s.Close()
+	link := corbel.Link{Base: s.URL, Client: http.DefaultClient}
+	if err := os.WriteFile(d.path("medium-7210.pack"), v.Medium(), 0o644); err != nil {
+		return err
+	}
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(runtime.NumCPU())
+	for _, m := range missing {
+		group.Go(func() error {
+			folder := d.path(filepath.Join("machines", m.Name))
+			if err := os.RemoveAll(folder); err != nil {
+				return err
+			}
+			if err := m.Make(ctx, folder, now, v, link); err != nil {
+				return err
+			}
+			return gather(ctx, folder, d.path(m.Name+".bag.tar.gz"), m.Site, m.Model)
+		})
+	}
+	return group.Wait()
+}
+
+// climb takes the first rung of a machine's case, as a technician would, if
+// nobody has yet.
+func (d *demo) climb(ctx context.Context, c *client.Client, machine string) error {
+	page, err := c.Cases(ctx, client.CaseQuery{Machine: machine, Limit: 1})
+	if err != nil || len(page.Cases) == 0 || page.Cases[0].Proven > 0 {
+		return err
+	}
+	var said bytes.Buffer
+	folder := d.path(filepath.Join("machines", machine))
+	// A command line of its own: not one below that of the demo.
+	own, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	defer context.AfterFunc(ctx, cancel)()
+	status := cli.Run(own, []string{"diorthos", "climb", fmt.Sprint(page.Cases[0].Number), "--image", folder, "--url", c.URL(), "--token", d.secret, "--yes"}, strings.NewReader("y\n"), &said, &said)
+	if status != 0 {
+		return fmt.Errorf("it ended with %d: %s", status, strings.TrimSpace(said.String()))
+	}
+	return nil
+}
+
+func gather(ctx context.Context, image, bag, site, model string) (err error) {
 	f, err := os.Create(bag + ".new")
 	if err != nil {
 		return err
 	}
-	_, err = host.Gather(ctx, f, host.GatherOptions{Image: image, Site: m.Site, Model: m.Model, Platforms: []host.Platform{debian.Adapter{}}, Now: time.Now()})
+	_, err = host.Gather(ctx, f, host.GatherOptions{Image: image, Site: site, Model: model, Platforms: []host.Platform{debian.Adapter{}, corbelsystem.Adapter{}}, Now: time.Now()})
 	if err := errors.Join(err, f.Close()); err != nil {
 		return err
 	}

@@ -12,19 +12,19 @@ import (
 type State struct {
 	// Plate is the file that holds firmware variables and clock, where they are
 	// held in one.
-	Plate    *Plate           `json:"plate,omitempty"`
-	Chain    boot.Chain       `json:"chain,omitempty"` // by which the machine starts
-	Services []upkeep.Service `json:"services,omitempty"`
-	Store    *store.Report    `json:"store,omitempty"`
-	Pending  *Pending         `json:"pending,omitempty"`
-	Settings []SettingFault   `json:"settings,omitempty"`
-	Update   *UpdateClient    `json:"update,omitempty"`
-	Drivers  []Driver         `json:"drivers,omitempty"`
-	Features []Feature        `json:"features,omitempty"`
-	Programs []Program        `json:"programs,omitempty"`
-	History  []Done           `json:"history,omitempty"` // the oldest first
-	Medium   *Medium          `json:"medium,omitempty"`
-	Health   *Health          `json:"health,omitempty"`
+	Plate    *Plate              `json:"plate,omitempty"`
+	Chain    boot.Chain          `json:"chain,omitempty"` // by which the machine starts
+	Services []upkeep.Service    `json:"services,omitempty"`
+	Store    *store.Verification `json:"store,omitempty"`
+	Pending  *Pending            `json:"pending,omitempty"`
+	Settings []SettingFault      `json:"settings,omitempty"`
+	Update   *UpdateClient       `json:"update,omitempty"`
+	Drivers  []Driver            `json:"drivers,omitempty"`
+	Features []Feature           `json:"features,omitempty"`
+	Programs []Program           `json:"programs,omitempty"`
+	History  []Done              `json:"history,omitempty"` // the oldest first
+	Medium   *Medium             `json:"medium,omitempty"`
+	Health   *Health             `json:"health,omitempty"`
 	// FileSystems lists what is wrong with those of the boot and the system
 	// volume.
 	FileSystems []VolumeFault `json:"fileSystems,omitempty"`

@@ -165,6 +165,13 @@ func (s *Section) WriteAt(p []byte, off int64) (int, error) {
 	return s.dev.WriteAt(p, s.off+off)
 }
 
+// For passes on what the writes that follow are for, if the whole is a draft.
+func (s *Section) For(what string) {
+	if d, ok := s.dev.(interface{ For(string) }); ok {
+		d.For(what)
+	}
+}
+
 // Size is the length in bytes.
 func (s *Section) Size() int64 { return s.length }
 

@@ -65,6 +65,7 @@ func (e *Editor) WriteFile(name string, data []byte) error {
 	if need > int64(e.free) {
 		return fail("write", name, ErrFull)
 	}
+	e.label("%s", name)
 	clusters, err := e.put(data)
 	if err != nil {
 		return fail("write", name, err)
@@ -75,6 +76,7 @@ func (e *Editor) WriteFile(name string, data []byte) error {
 	}
 	if have != nil {
 		e.release(have.Cluster)
+		e.label("folder entry of %s", name)
 		if err := e.point(have, first, int64(len(data)), true); err != nil {
 			return fail("write", name, err)
 		}
@@ -116,6 +118,7 @@ func (e *Editor) Mkdir(name string) error {
 	if above == e.Root {
 		above = 0
 	}
+	e.label("folder %s", name)
 	raw := make([]byte, e.Cluster)
 	copy(raw, shortEntry(padded(".", 11), attrFolder, list[0], 0, e.now))
 	copy(raw[entrySize:], shortEntry(padded("..", 11), attrFolder, above, 0, e.now))
@@ -162,6 +165,7 @@ func (e *Editor) Rename(old, name string) error {
 	if _, err := e.dev.WriteAt(as, made.at); err != nil {
 		return fail("rename", name, err)
 	}
+	e.label("folder entry of %s", old)
 	if err := e.strike(have); err != nil {
 		return fail("rename", old, err)
 	}
@@ -206,6 +210,7 @@ func (e *Editor) Remove(name string) error {
 			return fail("remove", name, errors.Join(errors.New("the folder is not empty"), err))
 		}
 	}
+	e.label("folder entry of %s", name)
 	if err := e.strike(have); err != nil {
 		return fail("remove", name, err)
 	}
@@ -220,6 +225,7 @@ func (e *Editor) SetReadOnly(name string, on bool) error {
 	if err != nil {
 		return err
 	}
+	e.label("folder entry of %s", name)
 	var b [1]byte
 	if _, err := e.dev.ReadAt(b[:], have.at+11); err != nil {
 		return fail("chmod", name, err)
@@ -233,6 +239,13 @@ func (e *Editor) SetReadOnly(name string, on bool) error {
 }
 
 func fail(op, name string, err error) error { return &fs.PathError{Op: op, Path: name, Err: err} }
+
+// label tells a draft, in a technician's words, what the next writes are.
+func (e *Editor) label(format string, a ...any) {
+	if d, ok := e.dev.(interface{ For(string) }); ok {
+		d.For(fmt.Sprintf(format, a...))
+	}
+}
 
 // put writes data into free clusters and chains them.
 func (e *Editor) put(data []byte) ([]uint32, error) {
@@ -297,6 +310,7 @@ func (e *Editor) set(c, value uint32) {
 
 // flush writes what changed of the table into every copy, and the free count.
 func (e *Editor) flush() error {
+	e.label("table of clusters")
 	for s := range e.dirty {
 		if s >= e.TableSize {
 			continue
@@ -311,6 +325,7 @@ func (e *Editor) flush() error {
 	if e.Info == 0 {
 		return nil
 	}
+	e.label("count of free clusters")
 	var b [8]byte
 	binary.LittleEndian.PutUint32(b[:], e.free)
 	binary.LittleEndian.PutUint32(b[4:], min(e.hint, e.Clusters+1))
@@ -370,6 +385,7 @@ func (e *Editor) enter(op, name string, attr byte, cluster uint32, size int64) e
 	if err != nil {
 		return fail(op, name, err)
 	}
+	e.label("folder entry of %s", name)
 	for i, off := range at {
 		if _, err := e.dev.WriteAt(raw[i*entrySize:(i+1)*entrySize], off); err != nil {
 			return fail(op, name, err)

@@ -60,7 +60,7 @@ func Build(findings []diagnosis.Finding, facts *bag.Facts, k *knowledge.Knowledg
 			list = append(list, candidate{
 				rung: Rung{
 					Remedy: r.ID, Title: r.Title, Invasive: r.Invasive, Minutes: r.Minutes, Chance: chance, By: r.By, Action: r.Action, Does: r.Does, Proof: r.Proof, Steps: r.Steps, Loans: r.Loans, Restart: r.Restart, Params: r.Params,
-					Why: fmt.Sprintf("%s (%.0f %%)", f.Title, 100*f.Probability), Target: target(r, facts),
+					Why: fmt.Sprintf("%s (%.0f %%)", f.Title, 100*f.Probability), Target: TargetOf(r.Action, facts),
 				},
 				start: f.Explains == knowledge.ExplainsStart,
 				score: chance / cost(r),
@@ -96,9 +96,10 @@ func cost(r *knowledge.Remedy) float64 {
 	return c * (1 + float64(r.Minutes)/60)
 }
 
-// target is the disk that an action is for: the one that its guard accepts.
-func target(r *knowledge.Remedy, facts *bag.Facts) *block.Target {
-	action, ok := actions[r.Action]
+// TargetOf is the disk or nameplate that an action is for: the one that its
+// guard accepts; nil if there is none.
+func TargetOf(name string, facts *bag.Facts) *block.Target {
+	action, ok := actions[name]
 	if !ok {
 		return nil
 	}

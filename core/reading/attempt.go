@@ -116,7 +116,7 @@ func addWhole(list []*Attempt, s stream) []*Attempt {
 			return list
 		}
 	}
-	a := &Attempt{Engine: s.dialect.Engine, parts: []part{{dialect: s.dialect, events: s.events, closed: true}}}
+	a := &Attempt{Engine: s.dialect.Engine, Kind: s.dialect.Tries, parts: []part{{dialect: s.dialect, events: s.events, closed: true}}}
 	a.settle()
 	return append(list, a)
 }
@@ -240,8 +240,8 @@ func (a *Attempt) settle() {
 			switch e.Mark {
 			case Opens: // in some logs the record that opens an attempt says what it is
 				if kind := p.dialect.kind(e.Text); kind != "" {
-					a.Kind, a.Command = kind, e.Text[strings.LastIndex(e.Text, "| ")+1:]
-					a.Command = strings.TrimSpace(a.Command)
+					_, command, _ := strings.Cut(e.said(), ": ")
+					a.Kind, a.Command = kind, command
 				}
 			case Command:
 				a.Command = strings.TrimSpace(e.Text[strings.IndexByte(e.Text, ':')+1:])

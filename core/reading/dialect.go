@@ -38,7 +38,9 @@ type Dialect struct {
 	State *StateForm `yaml:"state"`
 	// Whole says that a file of this dialect is one attempt, with no record
 	// that opens or closes it.
-	Whole   bool     `yaml:"whole"`
+	Whole bool `yaml:"whole"`
+	// Tries is the kind of such an attempt, where a log of it can be of no other.
+	Tries   string   `yaml:"tries"`
 	Rules   []Rule   `yaml:"rules"`
 	Kinds   []Kind   `yaml:"kinds"`
 	Samples []Sample `yaml:"samples"`

@@ -81,8 +81,8 @@ func (f Fault) String() string {
 	return s
 }
 
-// A Report is what Verify found.
-type Report struct {
+// A Verification is what Verify found.
+type Verification struct {
 	Build      int     `json:"build"`
 	Components int     `json:"components"`
 	Files      int     `json:"files"`
@@ -93,16 +93,16 @@ type Report struct {
 // Verify checks every component: its manifest, what it needs, every payload,
 // and every protected file. workers components are checked at a time. progress,
 // which may be nil, is told how many are done of how many.
-func Verify(ctx context.Context, s Store, workers int, progress func(done, of int)) (*Report, error) {
+func Verify(ctx context.Context, s Store, workers int, progress func(done, of int)) (*Verification, error) {
 	build, list, err := s.Index()
 	if err != nil {
-		return &Report{Faults: []Fault{{Kind: IndexDamaged, Got: err.Error()}}}, nil
+		return &Verification{Faults: []Fault{{Kind: IndexDamaged, Got: err.Error()}}}, nil
 	}
 	names := map[string]bool{}
 	for _, c := range list {
 		names[c.Name] = true
 	}
-	report := &Report{Build: build, Components: len(list), Faults: []Fault{}}
+	report := &Verification{Build: build, Components: len(list), Faults: []Fault{}}
 	var mu sync.Mutex
 	var wait sync.WaitGroup
 	jobs := make(chan Component)
@@ -235,7 +235,7 @@ var (
 // Repair puts right what Verify found, from the store itself where that is
 // enough and else from the first source of the same build that has it. It
 // returns in words what it did.
-func Repair(ctx context.Context, w Writer, report *Report, sources []Source) (done []string, err error) {
+func Repair(ctx context.Context, w Writer, report *Verification, sources []Source) (done []string, err error) {
 	r := &repairer{ctx: ctx, w: w, build: report.Build, sources: sources}
 	if err := r.index(report); err != nil {
 		return nil, err
@@ -279,7 +279,7 @@ func (r *repairer) order(list []Fault) {
 	})
 }
 
-func (r *repairer) index(report *Report) error {
+func (r *repairer) index(report *Verification) error {
 	for _, f := range report.Faults {
 		if f.Kind == IndexDamaged {
 			return fmt.Errorf("the index of the store is damaged: %s: return to a checkpoint, or reinstall", f.Got)

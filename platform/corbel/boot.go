@@ -129,8 +129,15 @@ func (s *System) PutBootCode() error {
 	if raw == nil {
 		return errNoPiece(corbelfile.BootCodeFile)
 	}
+	s.label("boot code in sector 0")
 	_, err := s.dev.WriteAt(raw, 0)
 	return err
+}
+
+func (s *System) label(what string) {
+	if d, ok := s.dev.(interface{ For(string) }); ok {
+		d.For(what)
+	}
 }
 
 func errNoPiece(name string) error {
@@ -147,6 +154,7 @@ func (s *System) PutBootSector() error {
 	if s.boot == nil {
 		return errNoBoot
 	}
+	s.label("boot sector's code")
 	_, err := s.dev.WriteAt(raw, s.bootPart.Off+corbelfile.BootSectorAt)
 	return err
 }

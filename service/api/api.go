@@ -96,6 +96,7 @@ func (a *API) routes(api huma.API) {
 	a.lineRoutes(signedIn)
 	a.sheetRoutes(signedIn)
 	a.climbRoutes(signedIn)
+	a.machineRoutes(signedIn)
 	a.codeRoutes(signedIn)
 }
 

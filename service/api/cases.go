@@ -44,7 +44,7 @@ type casePath struct {
 
 type caseList struct {
 	Machine string `query:"machine" maxLength:"200" doc:"Part of the machine's name"`
-	State   string `query:"state" enum:"received,reading,open,climbing,unreadable" doc:"Only cases in this state"`
+	State   string `query:"state" enum:"received,reading,open,climbing,unreadable,quiet" doc:"Only cases in this state"`
 	Before  int64  `query:"before" minimum:"0" doc:"Only cases with a lower number: the \"next\" of the page before"`
 	Limit   int    `query:"limit" minimum:"1" maximum:"200" default:"50" doc:"Cases on a page"`
 }

@@ -233,7 +233,11 @@ func (s *Store) Settle(ctx context.Context, number int64, claim string, d *docke
 		if err != nil {
 			return err
 		}
-		set["state"], set["docket"], set["rungs"], set["headline"], set["tried"] = client.Open, raw, len(d.ToDo), headline(d), tried(d)
+		state := client.Open
+		if len(d.Why) == 0 && d.Broke == nil {
+			state = client.Quiet
+		}
+		set["state"], set["docket"], set["rungs"], set["headline"], set["tried"] = state, raw, len(d.ToDo), headline(d), tried(d)
 	}
 	return s.db.WithContext(ctx).Table("cases").Where("number = ? and claim = ?", number, claim).Updates(set).Error
 }

@@ -80,7 +80,7 @@ func (m *Machine) Attempt(ctx context.Context, req Request) (out *Outcome, err e
 		}
 	}
 	if stopped == nil {
-		r.say("attempt", "close", "note", "done (0x00000000)")
+		r.both("close", "note", "ends: done (0x00000000)")
 		if err := r.write(v.sys); err != nil {
 			return nil, err
 		}
@@ -102,10 +102,10 @@ func (r *run) rollBack(s *stop) {
 	r.say(s.stage, s.operation, "fault", "%s (0x%08x)", s.text, s.code)
 	r.say("rollback", "begin", "warn", "stage %s did not end; taking back", s.stage)
 	r.keep("store", "warn", "transaction %s withdrawn", r.offer.ID)
-	r.say("rollback", "files", "fault", "cannot release handle of the work folder (0x%08x)", codeRollback)
+	r.say("rollback", "files", "fault", "taking back: cannot release handle of the work folder (0x%08x)", codeRollback)
 	r.carry("fault", "job %s ended with 0x%08x", r.offer.ID, codeGeneral)
 	r.say("rollback", "end", "note", "taken back")
-	r.say("attempt", "close", "fault", "could not be completed (0x%08x)", codeGeneral)
+	r.both("close", "fault", "ends: could not be completed (0x%08x)", codeGeneral)
 }
 
 func (r *run) stages() error {
@@ -135,7 +135,7 @@ func (r *run) choose() (bool, error) {
 	if r.req.Offer == "" {
 		r.clean = true
 		r.offer = corbelfile.Offer{ID: "medium", Kind: "install", As: corbelfile.OwnerSystem}
-		r.say("attempt", "open", "note", "install medium: build %d, asked by system", r.rel.Build)
+		r.both("open", "note", "begins: install medium: build %d, asked by system", r.rel.Build)
 		return true, nil
 	}
 	list, err := state[[]corbelfile.Offer](r.v.sys, corbelfile.OffersPath)
@@ -144,12 +144,12 @@ func (r *run) choose() (bool, error) {
 	}
 	i := slices.IndexFunc(list, func(o corbelfile.Offer) bool { return o.ID == r.req.Offer })
 	if i < 0 || list[i].Held {
-		r.say("attempt", "open", "note", "update %s: build %d, asked by system", r.req.Offer, r.rel.Build)
+		r.both("open", "note", "begins: update %s: build %d, asked by system", r.req.Offer, r.rel.Build)
 		r.say("survey", "offers", "note", "%s is not offered or is held back: nothing to do", r.req.Offer)
 		return false, nil
 	}
 	r.offer = list[i]
-	r.say("attempt", "open", "note", "%s %s: build %d to %d, asked by %s", r.offer.Kind, r.offer.ID, r.rel.Build, r.offer.Build, r.offer.As)
+	r.both("open", "note", "begins: %s %s: build %d to %d, asked by %s", r.offer.Kind, r.offer.ID, r.rel.Build, r.offer.Build, r.offer.As)
 	return true, nil
 }
 

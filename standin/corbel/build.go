@@ -77,7 +77,7 @@ func Build(ctx context.Context, folder string, o Options) (m *Machine, err error
 func plate(o Options, r *rand.Rand) *corbelfile.Plate {
 	model := o.Model
 	if model == "" {
-		model = []string{"Kestrel Desk 4", "Kestrel Desk 5", "Tern Laptop 3", "Petrel Kiosk 2"}[r.IntN(4)]
+		model = []string{"Havnar D4 desktop", "Havnar K1 kiosk", "Havnar B2 bridge computer", "Havnar L3 laptop"}[r.IntN(4)]
 	}
 	return &corbelfile.Plate{
 		Serial: fmt.Sprintf("SF%08X", r.Uint32()), Name: o.Name, Site: o.Site, Model: model, Architecture: architecture,

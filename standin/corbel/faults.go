@@ -143,7 +143,7 @@ var Faults = []Fault{
 	{Name: "processor-lacks", Group: "fitness", Try: TryUpgrade, Beyond: true, harm: onPlate(func(p *corbelfile.Plate) { p.Flags = []string{"aes", "vx1"} })},
 	{Name: "display-small", Group: "fitness", Try: TryUpgrade, Beyond: true, harm: onPlate(func(p *corbelfile.Plate) { p.Width, p.Height = 800, 600 })},
 	{Name: "disk-small", Group: "fitness", Try: TryUpgrade, Beyond: true, harm: onOffer(TryUpgrade, func(o *corbelfile.Offer) { o.Fit.Disk = 512 << 20 })},
-	{Name: "model-unsupported", Group: "fitness", Try: TryUpgrade, Beyond: true, harm: onPlate(func(p *corbelfile.Plate) { p.Model = "Kestrel Desk 2" })},
+	{Name: "model-unsupported", Group: "fitness", Try: TryUpgrade, Beyond: true, harm: onPlate(func(p *corbelfile.Plate) { p.Model = "Havnar D1 desktop" })},
 	{Name: "architecture-other", Group: "fitness", Try: TryUpdate, Beyond: true, harm: onOffer(TryUpdate, func(o *corbelfile.Offer) { o.Architecture = "arm64" })},
 	{Name: "build-other", Group: "fitness", Try: TryUpdate, Beyond: true, harm: onOffer(TryUpdate, func(o *corbelfile.Offer) { o.Base = 7212 })},
 	{Name: "superseded", Group: "fitness", Try: TryUpdate, Beyond: true, harm: onOffer(TryUpdate, func(o *corbelfile.Offer) { o.SupersededBy = "U7216" })},
@@ -320,6 +320,12 @@ func (d *damage) offered(try string) error {
 }
 
 func (d *damage) cache(id string, raw []byte) error {
+	if info, err := fs.Stat(d.v.sys, corbelfile.CacheFolder); err == nil && info.Mode()&0o200 == 0 { // by another fault
+		if err := d.v.sys.SetReadOnly(corbelfile.CacheFolder, false); err != nil {
+			return err
+		}
+		defer func() { _ = d.v.sys.SetReadOnly(corbelfile.CacheFolder, true) }() // it was just cleared
+	}
 	return put(d.v.sys, path.Join(corbelfile.CacheFolder, id+".pack"), raw)
 }
 

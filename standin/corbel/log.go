@@ -39,6 +39,12 @@ func (l *logs) say(stage, operation, grade, format string, a ...any) {
 	_, _ = fmt.Fprintf(&l.engine, "%s | %s | %s | %s | %s\r\n", stamp, stage, operation, grade, fmt.Sprintf(format, a...))
 }
 
+// both adds the same record to the engine's log and to the courier's.
+func (l *logs) both(operation, grade, format string, a ...any) {
+	l.say("attempt", operation, grade, format, a...)
+	l.note(grade, fmt.Sprintf(format, a...))
+}
+
 // keep adds a record of several lines to the store's log, in UTC.
 func (l *logs) keep(part, grade, format string, a ...any) {
 	l.pass(21 * time.Millisecond)
@@ -48,7 +54,11 @@ func (l *logs) keep(part, grade, format string, a ...any) {
 // carry adds a line to the courier's log, a JSON object in UTC.
 func (l *logs) carry(grade, format string, a ...any) {
 	l.pass(53 * time.Millisecond)
-	line, err := json.Marshal(map[string]string{"at": l.clock().UTC().Format("2006-01-02T15:04:05.000Z"), "who": "courier", "grade": grade, "says": fmt.Sprintf(format, a...)})
+	l.note(grade, fmt.Sprintf(format, a...))
+}
+
+func (l *logs) note(grade, says string) {
+	line, err := json.Marshal(map[string]string{"at": l.clock().UTC().Format("2006-01-02T15:04:05.000Z"), "who": "courier", "grade": grade, "says": says})
 	if err == nil {
 		_, _ = l.courier.Write(append(line, '\n'))
 	}

@@ -99,10 +99,13 @@ func (l *Loop) Prove(ctx context.Context, p Plan, progress func(done, of int)) (
 	}
 	close(next)
 	wait.Wait()
-	if err := errors.Join(append(failed, ctx.Err())...); err != nil {
-		return nil, err
+	t := sum(jobs, results)
+	for _, err := range failed {
+		if err != nil {
+			t.Failures = append(t.Failures, err.Error())
+		}
 	}
-	return sum(jobs, results), nil
+	return t, ctx.Err()
 }
 
 // Workers is how many runs go at once by default.
@@ -113,21 +116,21 @@ func (p Plan) jobs() (list []job) {
 		for i := range standin.Faults {
 			f := &standin.Faults[i]
 			if strings.HasPrefix(f.Name, p.Only) {
-				list = append(list, job{f.Name, []*standin.Fault{f}, p.From + s*101 + uint64(i)})
+				list = append(list, job{f.Name, []*standin.Fault{f}, p.From + s*1009 + uint64(i)})
 			}
 		}
 		for i, pair := range pairs {
 			if p.Only == "" || p.Only == "pairs" {
-				list = append(list, job{strings.Join(pair[:], " + "), []*standin.Fault{standin.FaultNamed(pair[0]), standin.FaultNamed(pair[1])}, p.From + s*101 + uint64(i)})
+				list = append(list, job{strings.Join(pair[:], " + "), []*standin.Fault{standin.FaultNamed(pair[0]), standin.FaultNamed(pair[1])}, p.From + s*1009 + 100 + uint64(i)})
 			}
 		}
 		r := rand.New(rand.NewPCG(p.From+s, 0xba))
 		for i := range p.Pairs {
 			a, b := drawPair(r)
-			list = append(list, job{"pairs at random", []*standin.Fault{a, b}, p.From + s*101 + uint64(i)})
+			list = append(list, job{"pairs at random", []*standin.Fault{a, b}, p.From + s*1009 + 200 + uint64(i)})
 		}
 		if p.Only == "" || p.Only == "healthy" {
-			list = append(list, job{"healthy", nil, p.From + s*101})
+			list = append(list, job{"healthy", nil, p.From + s*1009 + 999})
 		}
 	}
 	return list
@@ -158,6 +161,10 @@ func sum(jobs []job, results []*Result) *Totals {
 		}
 		for _, f := range j.faults {
 			line.Beyond = line.Beyond || f.Beyond
+		}
+		if results[i] == nil {
+			line.Runs++
+			continue
 		}
 		if bad := line.add(results[i]); bad != "" {
 			t.Failures = append(t.Failures, fmt.Sprintf("%s (%s), seed %d: %s\n    %s", j.name, results[i].Fault, j.seed, bad, strings.Join(append(results[i].Rungs, results[i].Notes...), "\n    ")))

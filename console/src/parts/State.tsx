@@ -2,7 +2,7 @@ import type { ReactNode } from 'react'
 
 import type { Case } from '../api/client'
 
-const shapes: Record<Case['state'], string> = { received: '○', reading: '◔', open: '●', climbing: '◑', unreadable: '✕' }
+const shapes: Record<Case['state'], string> = { received: '○', reading: '◔', open: '●', climbing: '◑', unreadable: '✕', quiet: '·' }
 
 /** A state as a shape and a word. */
 export function CaseState({ state }: { state: Case['state'] }) {
