@@ -204,7 +204,17 @@ func (d *demo) loadMembers(ctx context.Context, c *client.Client) error {
 			return fmt.Errorf("climb on %s: %w", name, err)
 		}
 	}
-	return nil
+	return d.begin(ctx, c, fleet.Climbing)
+}
+
+// begin lets somebody be at work on a machine.
+func (d *demo) begin(ctx context.Context, c *client.Client, machine string) error {
+	page, err := c.Cases(ctx, client.CaseQuery{Machine: machine, Limit: 1})
+	if err != nil || len(page.Cases) == 0 || page.Cases[0].State != client.Open {
+		return err
+	}
+	_, err = c.StartClimb(ctx, page.Cases[0].Number, client.ClimbStart{Host: machine})
+	return err
 }
 
 // makeMembers makes the machines whose bags are missing, two at a time.

@@ -7,6 +7,8 @@ import { api, ask, Refusal } from './api/client'
 import { CasePage } from './pages/case/CasePage'
 import { Cases } from './pages/cases/Cases'
 import { Codes } from './pages/codes/Codes'
+import { MachinePage } from './pages/machine/MachinePage'
+import { Machines } from './pages/machines/Machines'
 import { SignIn } from './pages/sign-in/SignIn'
 import { Notice } from './parts/Notice'
 import './tokens.css'
@@ -35,6 +37,7 @@ function App() {
           Diorthos
         </Link>
         <Link to="/">Cases</Link>
+        <Link to="/machines">Machines</Link>
         <Link to="/codes">Codes</Link>
         <span className="ml-auto text-small text-soft">{who.data.name}</span>
         <button type="button" onClick={() => void signOut()} className="text-small underline underline-offset-2">
@@ -44,6 +47,8 @@ function App() {
       <Routes>
         <Route path="/" element={<Cases />} />
         <Route path="/cases/:number" element={<CasePage />} />
+        <Route path="/machines" element={<Machines />} />
+        <Route path="/machines/:name" element={<MachinePage />} />
         <Route path="/codes" element={<Codes />} />
         <Route path="*" element={<Notice bad>There is no such page.</Notice>} />
       </Routes>

@@ -59,7 +59,8 @@ type Entry struct {
 type Piece struct {
 	What string
 	Data []byte
-	At   int64 // bytes from the start of its sector
+	Also [][]byte // what earlier versions had there, which starts as well
+	At   int64    // bytes from the start of its sector
 }
 
 // A Config says what the loader starts.
@@ -73,9 +74,9 @@ type System interface {
 	// Code is what has to stand in sector 0 of the disk and in the boot sector
 	// of the active partition; nil where that is not known.
 	Code() (disk, sector *Piece)
-	// Loader is the path of the loader on the boot volume, and what has to
-	// stand there; nil where that is not known.
-	Loader(mode string) (path string, want []byte)
+	// Loader is the path of the loader on the boot volume, and what may stand
+	// there, by version; nothing where that is not known.
+	Loader(mode string) (path string, known [][]byte)
 	// Config reads what the loader reads.
 	Config(boot fs.FS, mode string) (Config, error)
 	// Rest follows what comes behind the kernel.
@@ -110,8 +111,8 @@ func Follow(g Ground) Chain {
 		add(Link{LinkLoader, fmt.Sprintf("partition %d", part.Number), "its file system cannot be read", "boot-volume-unreadable"})
 		return c
 	}
-	path, want := g.System.Loader(g.Mode)
-	if !add(file(LinkLoader, volume, path, want, "loader")) {
+	path, known := g.System.Loader(g.Mode)
+	if !add(file(LinkLoader, volume, path, known, "loader")) {
 		return c
 	}
 	config, err := g.System.Config(volume, g.Mode)
@@ -124,9 +125,11 @@ func Follow(g Ground) Chain {
 	if !ok {
 		return c
 	}
-	var kernel []byte
+	var kernel [][]byte
 	if g.Known != nil {
-		kernel = g.Known(config.Kernel)
+		if raw := g.Known(config.Kernel); raw != nil {
+			kernel = [][]byte{raw}
+		}
 	}
 	if add(file(LinkKernel, system, config.Kernel, kernel, "kernel")) {
 		for _, l := range g.System.Rest(system) {
@@ -151,15 +154,19 @@ func (g Ground) find(id string, add func(Link) bool) (fs.FS, bool) {
 }
 
 // file looks whether a file is there and as it should be.
-func file(kind string, volume fs.FS, path string, want []byte, name string) Link {
+func file(kind string, volume fs.FS, path string, known [][]byte, name string) Link {
 	raw, err := fs.ReadFile(volume, path)
 	switch {
 	case err != nil:
 		return Link{kind, path, "it is not there", name + "-missing"}
-	case want != nil && !bytes.Equal(raw, want):
+	case len(known) > 0 && !oneOf(raw, known):
 		return Link{kind, path, fmt.Sprintf("%d bytes, not those of the component store", len(raw)), name + "-altered"}
 	}
 	return Link{kind, path, fmt.Sprintf("%d bytes", len(raw)), ""}
+}
+
+func oneOf(raw []byte, known [][]byte) bool {
+	return slices.ContainsFunc(known, func(k []byte) bool { return bytes.Equal(raw, k) })
 }
 
 // toBootVolume follows firmware and table.
@@ -261,7 +268,7 @@ func (g Ground) code(kind, what string, want *Piece, at int64, name string) Link
 	if _, err := g.Disk.ReadAt(got, at+want.At); err != nil {
 		return Link{kind, what, err.Error(), name + "-unreadable"}
 	}
-	if !bytes.Equal(got, want.Data) {
+	if !bytes.Equal(got, want.Data) && !oneOf(got, want.Also) {
 		return Link{kind, what, "its code is not that of the component store", name + "-damaged"}
 	}
 	return Link{kind, what, want.What, ""}

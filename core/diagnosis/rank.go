@@ -229,7 +229,7 @@ func compete(explains string, found map[string]*Finding, weights map[string]floa
 func round(p float64) float64 { return math.Round(p*1000) / 1000 }
 
 func unknown(p float64, a *reading.Attempt) Finding {
-	f := Finding{Cause: Unknown, Title: "None of the known causes", Explains: knowledge.ExplainsAttempt, Probability: p, For: []Evidence{}, Against: []Evidence{},
+	f := Finding{Cause: Unknown, Title: "None of the known causes", Explains: knowledge.ExplainsAttempt, Probability: p, For: []Evidence{}, Against: []Evidence{}, Remedies: []string{},
 		Tell: "What is known does not explain this failure. The decisive event is the place to go on from."}
 	if a.Decisive != nil {
 		f.For = append(f.For, Evidence{Kind: "log", Place: &a.Decisive.Place, Text: a.Decisive.Text, Odds: 1})

@@ -74,7 +74,7 @@ func Draw(ctx context.Context, facts *bag.Facts, logs []reading.Source, k *knowl
 	if err != nil {
 		return nil, err
 	}
-	ready := []readiness.Choice{}
+	var ready []readiness.Choice
 	if facts.Installed != nil && facts.Installed.Version != "" {
 		if ready, err = readiness.Recommend(readiness.Question{Facts: facts, Now: facts.Gathered}, k.Releases, func(*knowledge.Release) *readiness.Plan { return nil }); err != nil {
 			return nil, err
@@ -82,7 +82,7 @@ func Draw(ctx context.Context, facts *bag.Facts, logs []reading.Source, k *knowl
 	}
 	d := &Docket{
 		Knowledge: k.Version, Machine: facts.Machine, Gathered: facts.Gathered, Tried: []Tried{},
-		Why: append([]diagnosis.Finding{}, why...), Settle: settle, Ready: ready, Suspects: suspects(timeline), Line: line(timeline), Shifts: append([]reading.Shift{}, timeline.Shifts...), ToDo: ladder.Build(why, facts, k),
+		Why: append([]diagnosis.Finding{}, why...), Settle: settle, Ready: append([]readiness.Choice{}, ready...), Suspects: suspects(timeline), Line: line(timeline), Shifts: append([]reading.Shift{}, timeline.Shifts...), ToDo: ladder.Build(why, facts, k),
 		Disks: facts.Disks, Hardware: facts.Hardware, Firmware: facts.Firmware, State: facts.State, Files: append([]reading.FileReport{}, timeline.Files...), Harmless: timeline.Harmless, Usual: timeline.Usual,
 	}
 	for i := len(timeline.Attempts) - 1; i >= 0 && len(d.Tried) < maxTried; i-- {

@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"path"
 	"slices"
+	"strings"
 
 	"diorthos/core/boot"
 	"diorthos/platform/corbelfile"
@@ -20,6 +21,21 @@ func bootFile(sys fs.FS, name string) []byte {
 		return nil
 	}
 	return c.fileOf(x, corbelfile.BootComponent, name)
+}
+
+// bootFiles are the versions of a file of the boot component that the store
+// has: an update does not write boot code anew when the old one will do.
+func bootFiles(sys fs.FS, name string) (list [][]byte) {
+	c := &componentStore{fsys: sys}
+	names, _ := fs.Glob(sys, manifestPath(corbelfile.BootComponent, "*")) // the pattern is right
+	for _, n := range names {
+		version := strings.TrimPrefix(path.Base(n), corbelfile.BootComponent+"-")
+		one := &corbelfile.Index{Components: []corbelfile.Component{{Name: corbelfile.BootComponent, Version: version}}}
+		if raw := c.fileOf(one, corbelfile.BootComponent, name); raw != nil {
+			list = append(list, raw)
+		}
+	}
+	return list
 }
 
 // fileOf is the payload from which a component's file is made.
@@ -57,13 +73,14 @@ func (b *bootSystem) Code() (disk, sector *boot.Piece) {
 	if b.sys == nil {
 		return nil, nil
 	}
-	if raw := bootFile(b.sys, corbelfile.BootCodeFile); raw != nil {
-		disk = &boot.Piece{What: "as in the component store", Data: raw}
+	piece := func(name string, at int64) *boot.Piece {
+		raw := bootFile(b.sys, name)
+		if raw == nil {
+			return nil
+		}
+		return &boot.Piece{What: "as in the component store", Data: raw, Also: bootFiles(b.sys, name), At: at}
 	}
-	if raw := bootFile(b.sys, corbelfile.BootSectorFile); raw != nil {
-		sector = &boot.Piece{What: "as in the component store", Data: raw, At: corbelfile.BootSectorAt}
-	}
-	return disk, sector
+	return piece(corbelfile.BootCodeFile, 0), piece(corbelfile.BootSectorFile, corbelfile.BootSectorAt)
 }
 
 func loaderFile(mode string) string {
@@ -74,11 +91,11 @@ func loaderFile(mode string) string {
 }
 
 // Loader is where the loader lies and what it has to be.
-func (b *bootSystem) Loader(mode string) (string, []byte) {
+func (b *bootSystem) Loader(mode string) (string, [][]byte) {
 	if b.sys == nil {
 		return corbelfile.Loader(mode), nil
 	}
-	return corbelfile.Loader(mode), bootFile(b.sys, loaderFile(mode))
+	return corbelfile.Loader(mode), bootFiles(b.sys, loaderFile(mode))
 }
 
 // Config reads the boot store.
@@ -204,8 +221,8 @@ func (s *System) BootPiece(kind string) error {
 	case "sector":
 		return s.samePiece(sector, s.bootPart.Off)
 	case "loader":
-		name, want := b.Loader(s.mode)
-		if raw, err := fs.ReadFile(s.boot, name); err != nil || !bytes.Equal(raw, want) {
+		name := corbelfile.Loader(s.mode)
+		if raw, err := fs.ReadFile(s.boot, name); err != nil || !bytes.Equal(raw, bootFile(s.sys, loaderFile(s.mode))) {
 			return fmt.Errorf("corbel: loader %s is not as in the component store", name)
 		}
 		return nil

@@ -112,6 +112,9 @@ func (m Member) Make(ctx context.Context, folder string, now time.Time, v *corbe
 	return os.Rename(partial, folder)
 }
 
+// Climbing is a machine on which somebody is at work.
+const Climbing = "tern-crew-1"
+
 // Mended are machines on which a climb was made already, with the rung that
 // helped.
 var Mended = []string{"gannet-crew-2", "tern-shop-1"}

@@ -4,6 +4,9 @@ import type { Case } from '../api/client'
 
 const shapes: Record<Case['state'], string> = { received: '○', reading: '◔', open: '●', climbing: '◑', unreadable: '✕', quiet: '·' }
 
+/** All states of a case, in the order in which it passes through them. */
+export const states = Object.keys(shapes) as Case['state'][]
+
 /** A state as a shape and a word. */
 export function CaseState({ state }: { state: Case['state'] }) {
   return (

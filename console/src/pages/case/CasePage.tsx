@@ -1,12 +1,13 @@
 import { Progress } from 'radix-ui'
-import type { ReactNode } from 'react'
 import { Link, useParams } from 'react-router'
 
 import type { CaseDetail } from '../../api/client'
+import { BootChain } from '../../parts/BootChain'
 import { DiskStrip } from '../../parts/DiskStrip'
 import { LadderView } from '../../parts/LadderView'
 import { CaseNumber } from '../../parts/LogAt'
 import { Notice } from '../../parts/Notice'
+import { Section } from '../../parts/Section'
 import { CaseState } from '../../parts/State'
 import { Timeline } from '../../parts/Timeline'
 import { bytes, utc } from '../../parts/text'
@@ -38,6 +39,11 @@ export function CasePage() {
                 <DiskStrip disk={d} />
               </div>
             ))}
+            {c.docket.state?.chain?.some((l) => l.fault) && (
+              <Section title="How it starts">
+                <BootChain chain={c.docket.state.chain} />
+              </Section>
+            )}
             <Section title="What was tried">
               <Tried list={c.docket.tried} />
             </Section>
@@ -82,7 +88,7 @@ export function CasePage() {
                     The sheet to print
                   </a>
                   <span className="text-soft"> · on the machine: </span>
-                  <code className="font-mono text-tiny">diorthos climb {c.number} --image DISK --hands</code>
+                  <code className="font-mono text-tiny">diorthos climb {c.number} --image {c.docket.state?.plate ? 'FOLDER' : 'DISK'} --hands</code>
                 </p>
                 <LadderView rungs={c.docket.toDo} stands={c.stands} busy={c.state === 'climbing'} typical={c.typical} disks={c.docket.disks} />
               </Section>
@@ -114,7 +120,9 @@ function Head({ c, connected }: { c: CaseDetail; connected: boolean }) {
         <Link to="/" className="text-soft hover:text-ink" aria-label="All cases">
           Case {c.number}
         </Link>{' '}
-        {c.machine}
+        <Link to={`/machines/${encodeURIComponent(c.machine)}`} className="hover:underline">
+          {c.machine}
+        </Link>
       </h1>
       <span className="text-soft">{[c.site, c.docket?.machine.model].filter(Boolean).join(' · ')}</span>
       <CaseState state={c.state} />
@@ -123,16 +131,6 @@ function Head({ c, connected }: { c: CaseDetail; connected: boolean }) {
         {utc(c.received)} UTC from {c.by} · bag <code className="font-mono text-tiny">{c.bag.slice(0, 12)}</code> · {bytes(c.bagSize)}
       </span>
     </header>
-  )
-}
-
-/** A heading in the margin, as on a docket, and what belongs to it beside. */
-function Section({ title, children }: { title: string; children: ReactNode }) {
-  return (
-    <section className="grid grid-cols-[8.5rem_1fr] gap-x-4 border-b border-rule py-3" aria-label={title}>
-      <h2 className="text-small font-semibold text-accent">{title}</h2>
-      <div className="min-w-0">{children}</div>
-    </section>
   )
 }
 

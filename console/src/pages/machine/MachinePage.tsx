@@ -1,0 +1,161 @@
+import { useQuery } from '@tanstack/react-query'
+import { Link, useParams } from 'react-router'
+
+import { api, ask, type MachineDetail, type State } from '../../api/client'
+import { BootChain } from '../../parts/BootChain'
+import { DiskStrip } from '../../parts/DiskStrip'
+import { Notice } from '../../parts/Notice'
+import { Section } from '../../parts/Section'
+import { CaseState, Said } from '../../parts/State'
+import { bytes, utc } from '../../parts/text'
+import { Services } from './Services'
+import { Upkeep } from './Upkeep'
+
+/** A machine: what it is made of, how its parts stand, what happened to it. */
+export function MachinePage() {
+  const name = useParams().name ?? ''
+  const detail = useQuery({ queryKey: ['machine', name], queryFn: () => ask(api.GET('/api/v1/machines/{name}', { params: { path: { name } } })) })
+  if (detail.isPending) return <Notice>Fetching {name}…</Notice>
+  if (detail.isError) return <Notice bad>{detail.error.message}</Notice>
+  const m = detail.data
+  return (
+    <main className="min-h-0 flex-1 overflow-auto">
+      <div className="mx-auto max-w-[78rem] px-4 pb-16">
+        <header className="flex items-baseline gap-4 border-b-2 border-ink pt-3 pb-1.5">
+          <h1 className="text-title font-semibold">
+            <Link to="/machines" className="text-soft hover:text-ink" aria-label="All machines">
+              Machine
+            </Link>{' '}
+            {m.name}
+          </h1>
+          <span className="text-soft">{[m.site, m.model].filter(Boolean).join(' · ')}</span>
+          <CaseState state={m.state} />
+          {m.gathered && <span className="ml-auto text-small text-soft">as gathered {utc(m.gathered)} UTC</span>}
+        </header>
+        {m.disks.map((d) => (
+          <div key={d.id} className="mt-3">
+            <DiskStrip disk={d} />
+          </div>
+        ))}
+        {m.disks.length === 0 && <Notice>No facts of this machine have come in yet: its bags held logs only.</Notice>}
+        {m.hardware && (
+          <Section title="Made of">
+            <Made m={m} />
+          </Section>
+        )}
+        {m.facts && <Parts facts={m.facts} />}
+        <Section title="Cases">
+          <ul className="text-small">
+            {m.history.map((c) => (
+              <li key={c.number} className="grid grid-cols-[3rem_10rem_7rem_1fr] border-b border-rule py-0.5">
+                <Link to={`/cases/${c.number}`} className="font-semibold text-accent underline underline-offset-2">
+                  {c.number}
+                </Link>
+                <span className="text-soft">{utc(c.received).slice(0, 16)}</span>
+                <CaseState state={c.state} />
+                <span>{c.headline}</span>
+              </li>
+            ))}
+          </ul>
+        </Section>
+      </div>
+    </main>
+  )
+}
+
+function Made({ m }: { m: MachineDetail }) {
+  const h = m.hardware
+  const health = m.facts?.health
+  const figures: [string, string][] = [
+    ['firmware', m.firmware?.mode.toUpperCase() ?? ''],
+    ['processor', [h?.processor, h?.processors ? `${h.processors} logical` : '', h?.architecture].filter(Boolean).join(', ')],
+    ['memory', h?.memory ? bytes(h.memory) : ''],
+    ['display', h?.width ? `${h.width} × ${h.height}` : ''],
+    ['medium in the drive', m.facts?.medium ? `build ${m.facts.medium.build}, starts by ${m.facts.medium.modes.join(' or ')}` : ''],
+  ]
+  return (
+    <dl className="flex flex-wrap gap-x-8 gap-y-1 text-small">
+      {figures
+        .filter(([, v]) => v)
+        .map(([k, v]) => (
+          <div key={k}>
+            <dt className="text-tiny text-soft">{k}</dt>
+            <dd>{v}</dd>
+          </div>
+        ))}
+      {health && (
+        <div>
+          <dt className="text-tiny text-soft">disk</dt>
+          <dd>
+            {health.unreadable.length > 0 || health.reallocated > 50 ? (
+              <Said tone="bad">
+                {health.reallocated} sectors replaced, {health.unreadable.length} unreadable
+              </Said>
+            ) : (
+              <Said tone="good">no sector unreadable</Said>
+            )}
+          </dd>
+        </div>
+      )}
+    </dl>
+  )
+}
+
+function Parts({ facts }: { facts: State }) {
+  return (
+    <>
+      {facts.chain && facts.chain.length > 0 && (
+        <Section title="How it starts">
+          <BootChain chain={facts.chain} />
+        </Section>
+      )}
+      {facts.store && (
+        <Section title="Component store">
+          <p className="text-small">
+            {facts.store.faults.length === 0 ? <Said tone="good">sound</Said> : <Said tone="bad">{facts.store.faults.length} faults</Said>} · build {facts.store.build} · {facts.store.components} components, {facts.store.files} files,{' '}
+            {bytes(facts.store.bytes)} held against their hashes
+          </p>
+          <ul className="text-small">
+            {facts.store.faults.slice(0, 20).map((f) => (
+              <li key={f.kind + f.component + (f.path ?? '')}>
+                <Said tone="bad">{f.kind.replaceAll('-', ' ')}</Said> {f.component} {f.version} {f.path} <code className="font-mono text-tiny">{f.want}</code>
+              </li>
+            ))}
+          </ul>
+        </Section>
+      )}
+      {facts.services && (
+        <Section title="Services">
+          <Services list={facts.services} />
+        </Section>
+      )}
+      <Section title="Upkeep">
+        <Upkeep facts={facts} />
+      </Section>
+      {facts.history && (
+        <Section title="History">
+          <ol className="text-small">
+            {facts.history.toReversed().map((h) => (
+              <li key={h.when + h.id} className="grid grid-cols-[10rem_5rem_1fr] gap-x-2">
+                <span className="text-soft">{utc(h.when)}</span>
+                <span>{h.kind}</span>
+                <span>
+                  {h.title} <span className="text-soft">build {h.was || '—'} → {h.build}</span> {h.wants && <Said tone="bad">{h.wants[0]}</Said>}
+                </span>
+              </li>
+            ))}
+            {facts.programs?.map((p) => (
+              <li key={p.name} className="grid grid-cols-[10rem_5rem_1fr] gap-x-2">
+                <span className="text-soft">{utc(p.installed)}</span>
+                <span>program</span>
+                <span>
+                  {p.name} {p.version}
+                </span>
+              </li>
+            ))}
+          </ol>
+        </Section>
+      )}
+    </>
+  )
+}

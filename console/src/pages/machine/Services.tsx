@@ -1,0 +1,36 @@
+import type { State } from '../../api/client'
+import { Said } from '../../parts/State'
+
+/** The services, each beside what the release ships; what differs comes first. */
+export function Services({ list }: { list: NonNullable<State['services']> }) {
+  const odd = (s: (typeof list)[number]) => Boolean(s.broken) || (s.shipped !== undefined && (s.start !== s.shipped || (Boolean(s.update) && s.running !== s.runs)))
+  return (
+    <table className="w-full text-small">
+      <thead className="text-left text-tiny text-soft">
+        <tr>
+          {['service', 'start type', 'shipped', 'now', 'needs', ''].map((h) => (
+            <th key={h} scope="col" className="font-normal">
+              {h}
+            </th>
+          ))}
+        </tr>
+      </thead>
+      <tbody>
+        {list
+          .toSorted((a, b) => Number(odd(b)) - Number(odd(a)))
+          .map((s) => (
+            <tr key={s.name} className="border-t border-rule">
+              <td>{s.name}</td>
+              <td>{s.start}</td>
+              <td className="text-soft">{s.shipped ?? `by ${s.program ?? 'nobody known'}`}</td>
+              <td>{s.running ? 'running' : 'stopped'}</td>
+              <td className="text-soft">{s.needs?.join(', ')}</td>
+              <td>
+                {odd(s) && <Said tone="bad">{s.broken ?? 'not as shipped'}</Said>} {s.update && <span className="text-soft">updates depend on it</span>}
+              </td>
+            </tr>
+          ))}
+      </tbody>
+    </table>
+  )
+}
