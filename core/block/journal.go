@@ -240,12 +240,19 @@ func (j *Journal) Resume(ctx context.Context, dev Device) error {
 
 // Replay writes onto dev what the journal has noted for it to be after the
 // change. It notes nothing: dev is a draft.
-func (j *Journal) Replay(ctx context.Context, dev *Draft) error {
+func (j *Journal) Replay(dev *Draft) error {
 	for _, w := range j.writes {
-		if err := ctx.Err(); err != nil {
+		if err := j.put(dev, w, w.after); err != nil {
 			return err
 		}
-		if err := j.put(dev, w, w.after); err != nil {
+	}
+	return nil
+}
+
+// Rewind writes onto dev, a draft, what stood there before the change.
+func (j *Journal) Rewind(dev *Draft) error {
+	for i := len(j.writes) - 1; i >= 0; i-- {
+		if err := j.put(dev, j.writes[i], j.writes[i].before); err != nil {
 			return err
 		}
 	}

@@ -181,14 +181,9 @@ func Resume(ctx context.Context, rung Rung, dev block.Device, journal *block.Jou
 		return run, fmt.Errorf("rung %d: %w: it was cut off before anything was written; take it anew with another journal", rung.Number, ErrGuard)
 	}
 	act := actions[head.Action]
-	before, err := o.open(dev, act, rung.Params)
+	before, err := o.noted(dev, act, rung, journal)
 	if err != nil {
 		return run, err
-	}
-	if act.plate { // what was wanted is what the journal writes
-		if before, err = o.wanted(ctx, dev, act, rung, journal); err != nil {
-			return run, err
-		}
 	}
 	if err := journal.Resume(ctx, dev); err != nil {
 		return run, err
@@ -199,10 +194,16 @@ func Resume(ctx context.Context, rung Rung, dev block.Device, journal *block.Jou
 	return run, o.prove(ctx, run, act, journal, before, dev)
 }
 
-// wanted is the nameplate as the journal leaves it.
-func (o *Options) wanted(ctx context.Context, dev block.Device, act action, rung Rung, journal *block.Journal) (*ground, error) {
+// noted is what a proof is held against when a rung was cut off: a disk as it
+// was before, a nameplate as the journal wants it. What stands on the device
+// may be torn.
+func (o *Options) noted(dev block.Device, act action, rung Rung, journal *block.Journal) (*ground, error) {
 	draft := block.NewDraft(dev)
-	if err := journal.Replay(ctx, draft); err != nil {
+	bring := journal.Rewind
+	if act.plate {
+		bring = journal.Replay
+	}
+	if err := bring(draft); err != nil {
 		return nil, err
 	}
 	return o.open(draft, act, rung.Params)

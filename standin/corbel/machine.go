@@ -296,3 +296,20 @@ func blocks(name string, f func(at int64, data []byte) error) (err error) {
 		}
 	}
 }
+
+// Payloads are the files of the component store, by their names.
+func (m *Machine) Payloads() (list map[string][]byte, err error) {
+	list = map[string][]byte{}
+	err = m.change(time.Time{}, func(v *volumes) error {
+		names, err := fs.Glob(v.sys, corbelfile.PayloadFolder+"/*")
+		for _, name := range names {
+			raw, err := fs.ReadFile(v.sys, name)
+			if err != nil {
+				return err
+			}
+			list[filepath.Base(name)] = raw
+		}
+		return err
+	})
+	return list, err
+}

@@ -13,7 +13,7 @@ export function Tried({ list }: { list: Docket['tried'] }) {
               {t.kind || 'attempt'} <Said tone={outcomeTone(t.outcome)}>{t.outcome}</Said>
             </span>
             <span className="text-small">
-              {logged(t.began)} to {t.ended ? logged(t.ended).slice(11) : 'no end noted'}
+              {t.began ? `${logged(t.began)} to ${t.ended ? logged(t.ended).slice(11) : 'no end noted'}` : 'the log has no times'}
             </span>
             <span className="text-small text-soft">{counted(t.changes)}</span>
           </div>
