@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
+	"os"
 	"slices"
 	"strings"
 	"time"
@@ -15,7 +17,10 @@ import (
 	"diorthos/core/boot"
 	"diorthos/core/ladder"
 	"diorthos/core/store"
+	"diorthos/core/upkeep"
 	"diorthos/host"
+	"diorthos/platform/corbel"
+	"diorthos/platform/corbelfile"
 )
 
 // lookFor takes the facts of the disk or machine's folder that the command
@@ -244,6 +249,10 @@ func upkeepCommand() *cli.Command {
 					}
 					return err
 				}},
+			{Name: "cut", Usage: "copy a list of pending work without what refers to missing components", ArgsUsage: "LIST OUT",
+				Description: "For a list of any size, taken off a machine: everything else stays byte for byte the same, in little memory. On a\nmachine itself, \"upkeep do cut-pending\" does it through a journal.\n\nExample:\n   diorthos upkeep cut list list.new --store /mnt/corbel/store/manifests",
+				Flags:       []cli.Flag{&cli.StringFlag{Name: "store", Usage: "`FOLDER` with the manifests of the components that are there", Required: true}, jsonFlag()},
+				Action:      cutList},
 			{Name: "do", Usage: "take one action", ArgsUsage: "ACTION IMAGE|FOLDER",
 				Description: "The actions: " + strings.Join(names, ", ") + ".\nEach is proven afterwards, and taken back if it cannot be.\n\nExample:\n   diorthos upkeep do leftovers-aside .demo/machines/gannet-crew-2 --dry-run",
 				Flags:       append(changeFlags(), sourceFlag()),
@@ -263,6 +272,49 @@ func upkeepCommand() *cli.Command {
 				}},
 		},
 	}
+}
+
+// cutList copies a worklist without the operations on components that have no
+// manifest.
+func cutList(ctx context.Context, c *cli.Command) (err error) {
+	a, err := args(c, "LIST", "OUT")
+	if err != nil {
+		return err
+	}
+	folder := c.String("store")
+	if info, err := os.Stat(folder); err != nil || !info.IsDir() {
+		return fmt.Errorf("--store %s: want the folder with the manifests", folder)
+	}
+	in, err := os.Open(a[0])
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, in.Close()) }()
+	info, err := in.Stat()
+	if err != nil {
+		return err
+	}
+	out, err := os.OpenFile(a[1], os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return err
+	}
+	defer func() {
+		if err = errors.Join(err, out.Close()); err != nil {
+			_ = os.Remove(a[1]) // half a list is worse than none
+		}
+	}()
+	bar := newBar(c, "cutting", info.Size())
+	defer bar.clear()
+	cut, err := upkeep.Excise(ctx, io.TeeReader(in, bar), out, corbelfile.FindOperations(corbel.Missing(os.DirFS(folder))))
+	if err != nil {
+		return err
+	}
+	bar.clear()
+	if done, err := put(c, cut); done {
+		return err
+	}
+	newPage(c).line("%s: %s left out, %s; the rest is byte for byte the same", a[1], plural(cut.Out, "operation", "operations"), size(cut.Bytes))
+	return nil
 }
 
 // upkeepFaults lists in words what is not as it should be.

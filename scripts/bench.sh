@@ -61,3 +61,17 @@ if [ "$(id -u)" = 0 ]; then
   umount "$work/mounted"
   ratio 'read an ext4 tree, mounted' "$(awk '/ours/ { printf "%.2f", $3 / 1e9 }' "$work/walk")" "$(awk '/mounted/ { printf "%.2f", $3 / 1e9 }' "$work/walk")"
 fi
+
+"$work/biglog" --kind worklist --bytes 314572800 >"$work/list"
+mkdir -p "$work/store" && for i in $(seq 0 199); do : >"$work/store/corbel-part-$i-7.2.5"; done
+cutting() { rm -f "$work/cut"; bin/diorthos upkeep cut --store "$work/store" "$work/list" "$work/cut"; }
+copying() { rm -f "$work/copy"; cp "$work/list" "$work/copy"; }
+export -f cutting copying && export work
+ratio 'cut out of a worklist of 300 MB, cp' "$(seconds bash -c cutting)" "$(seconds bash -c copying)"
+read -r _ memory <<<"$(rm -f "$work/cut"; timed bin/diorthos upkeep cut --store "$work/store" "$work/list" "$work/cut")"
+echo "  peak memory of the cut: $memory MiB"
+DIORTHOS_BENCH_STORE=$work/components go test ./platform/corbel -run - -bench BenchmarkVerify -benchtime 3x >"$work/verify"
+ratio 'verify a store of 640 MiB, sha256sum' "$(awk '/^BenchmarkVerify/ { printf "%.2f", $3 / 1e9 }' "$work/verify")" "$(seconds bash -c "sha256sum $work/components/corbel/store/payloads/*")"
+printf 'look at a machine and follow its boot chain: '
+bin/diorthos standin build "$work/machine" >/dev/null
+seconds bin/diorthos boot show "$work/machine" | sed 's/$/s, everything else of the machine included/'

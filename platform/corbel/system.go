@@ -478,21 +478,12 @@ func (s *System) CutPending(ctx context.Context) (cut upkeep.Cut, err error) {
 	if err != nil {
 		return cut, err
 	}
-	there := map[string]bool{}
+	manifests, err := fs.Sub(s.sys, corbelfile.ManifestFolder)
+	if err != nil {
+		return cut, err
+	}
 	var out bytes.Buffer
-	cut, err = upkeep.Excise(ctx, bytes.NewReader(raw), &out, corbelfile.NextOperation, func(piece []byte) bool {
-		on := corbelfile.OperationOn(piece)
-		if on == nil {
-			return false
-		}
-		known, seen := there[string(on)]
-		if !seen {
-			name, version, _ := strings.Cut(string(on), " ")
-			known = has(s.sys, manifestPath(name, version))
-			there[string(on)] = known
-		}
-		return !known
-	})
+	cut, err = upkeep.Excise(ctx, bytes.NewReader(raw), &out, corbelfile.FindOperations(Missing(manifests)))
 	if err != nil {
 		return cut, err
 	}
@@ -500,6 +491,21 @@ func (s *System) CutPending(ctx context.Context) (cut upkeep.Cut, err error) {
 		return cut, err
 	}
 	return cut, s.edit.WriteFile(corbelfile.WorklistPath, out.Bytes())
+}
+
+// Missing tells of a component, as a worklist names it, whether it has no
+// manifest in a folder. Each is looked for once.
+func Missing(manifests fs.FS) func(component []byte) bool {
+	there := map[string]bool{}
+	return func(on []byte) bool {
+		known, seen := there[string(on)]
+		if !seen {
+			name, version, _ := strings.Cut(string(on), " ")
+			known = has(manifests, name+"-"+version)
+			there[string(on)] = known
+		}
+		return !known
+	}
 }
 
 // RevertPending gives up the pending work as a whole: list and transaction are

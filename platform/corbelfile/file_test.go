@@ -37,24 +37,22 @@ func list(t testing.TB, n int, r *rand.Rand) (whole, want []byte, gone int) {
 	return a.Bytes(), b.Bytes(), gone
 }
 
-func isGone(piece []byte) bool {
-	return string(corbelfile.OperationOn(piece)) == "corbel-ticket 7.2.13"
-}
+var findGone = corbelfile.FindOperations(func(component []byte) bool { return string(component) == "corbel-ticket 7.2.13" })
 
 // TestExcisionLeavesTheRestAsItWas: what stays is byte for byte the list that
 // would have been written without the operations that go.
 func TestExcisionLeavesTheRestAsItWas(t *testing.T) {
-	for _, n := range []int{0, 1, 2, 5000} {
+	for _, n := range []int{0, 1, 2, 5000, 60_000} {
 		whole, want, gone := list(t, n, rand.New(rand.NewPCG(uint64(n), 3)))
 		var out bytes.Buffer
-		cut, err := upkeep.Excise(t.Context(), bytes.NewReader(whole), &out, corbelfile.NextOperation, isGone)
+		cut, err := upkeep.Excise(t.Context(), bytes.NewReader(whole), &out, findGone)
 		if err != nil || !bytes.Equal(out.Bytes(), want) || cut.Out != gone || cut.Bytes != int64(len(whole)-len(want)) {
 			t.Errorf("%d operations: cut %+v, want %d; %d bytes, want %d; %v", n, cut, gone, out.Len(), len(want), err)
 		}
 	}
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
-	if _, err := upkeep.Excise(ctx, strings.NewReader("op 1\n"), &bytes.Buffer{}, corbelfile.NextOperation, isGone); err == nil {
+	if _, err := upkeep.Excise(ctx, strings.NewReader("op 1\n"), &bytes.Buffer{}, findGone); err == nil {
 		t.Error("an excision that was called off went on")
 	}
 }
@@ -67,10 +65,10 @@ func FuzzExcision(f *testing.F) {
 	f.Add([]byte("\n\n component \n"))
 	f.Fuzz(func(t *testing.T, raw []byte) {
 		var same, less bytes.Buffer
-		if _, err := upkeep.Excise(t.Context(), bytes.NewReader(raw), &same, corbelfile.NextOperation, func([]byte) bool { return false }); err != nil || !bytes.Equal(same.Bytes(), raw) {
+		if _, err := upkeep.Excise(t.Context(), bytes.NewReader(raw), &same, corbelfile.FindOperations(func([]byte) bool { return false })); err != nil || !bytes.Equal(same.Bytes(), raw) {
 			t.Fatalf("copied %q to %q: %v", raw, same.Bytes(), err)
 		}
-		cut, err := upkeep.Excise(t.Context(), bytes.NewReader(raw), &less, corbelfile.NextOperation, isGone)
+		cut, err := upkeep.Excise(t.Context(), bytes.NewReader(raw), &less, findGone)
 		if err != nil || int64(less.Len())+cut.Bytes != int64(len(raw)) {
 			t.Fatalf("%d bytes left and %d cut of %d: %v", less.Len(), cut.Bytes, len(raw), err)
 		}

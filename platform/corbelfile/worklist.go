@@ -80,41 +80,64 @@ func ReadWorklist(r io.Reader) (list []Operation, whole bool, err error) {
 	return list, false, in.Err()
 }
 
-// NextOperation is a [bufio.SplitFunc] that cuts a worklist into its pieces:
-// the lines before the first operation, each operation with its own lines, and
-// the end. Joined they are the list, byte for byte.
-func NextOperation(data []byte, atEOF bool) (advance int, token []byte, err error) {
-	if len(data) == 0 {
-		return 0, nil, nil
-	}
-	from := 0
-	for {
-		i := bytes.IndexByte(data[from:], '\n')
-		if i < 0 || from+i+1 >= len(data) {
-			if atEOF {
-				return len(data), data, nil
+var (
+	componentLine = []byte("\n component ")
+	opLine        = []byte("\nop ")
+)
+
+// FindOperations finds in a worklist the operations on components that gone
+// names; it is asked with the component and the version, a space between. Only
+// lines that name a component are looked at, so that a list of any size is
+// gone through about as fast as it is copied. It is a finder as upkeep.Excise
+// wants one.
+func FindOperations(gone func(component []byte) bool) func(data []byte, atEOF bool) (from, to, safe int) {
+	return func(data []byte, atEOF bool) (from, to, safe int) {
+		for at := 0; ; {
+			i := bytes.Index(data[at:], componentLine)
+			if i < 0 {
+				break
 			}
-			return 0, nil, nil
+			i += at
+			name := data[i+len(componentLine):]
+			end := bytes.IndexByte(name, '\n')
+			if end < 0 {
+				if !atEOF {
+					break
+				}
+				end = len(name)
+			}
+			at = i + 1
+			if !gone(name[:end]) {
+				continue
+			}
+			from = bytes.LastIndex(data[:i], opLine) + 1
+			if from == 0 && !bytes.HasPrefix(data, opLine[1:]) {
+				continue // not within an operation
+			}
+			if to = endOfOperation(data, i+1); to < 0 && !atEOF {
+				return -1, -1, from
+			} else if to < 0 {
+				to = len(data)
+			}
+			return from, to, 0
 		}
-		from += i + 1
-		if data[from] != ' ' {
-			return from, data[:from], nil
+		if atEOF {
+			return -1, -1, len(data)
 		}
+		return -1, -1, bytes.LastIndex(data, opLine) + 1
 	}
 }
 
-var componentLine = []byte("\n component ")
-
-// OperationOn is the component and version, with one space between, that a
-// piece cut by NextOperation is about; nil if it is about none.
-func OperationOn(piece []byte) []byte {
-	i := bytes.Index(piece, componentLine)
-	if i < 0 {
-		return nil
+// endOfOperation is where the first line begins behind from that is not
+// indented; -1 if data ends before that is known.
+func endOfOperation(data []byte, from int) int {
+	for {
+		i := bytes.IndexByte(data[from:], '\n')
+		if i < 0 || from+i+1 >= len(data) {
+			return -1
+		}
+		if from += i + 1; data[from] != ' ' {
+			return from
+		}
 	}
-	name := piece[i+len(componentLine):]
-	if end := bytes.IndexByte(name, '\n'); end >= 0 {
-		name = name[:end]
-	}
-	return name
 }

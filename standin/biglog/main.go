@@ -15,6 +15,8 @@ import (
 	"os"
 	"strings"
 	"unicode/utf16"
+
+	"diorthos/platform/corbelfile"
 )
 
 var (
@@ -26,7 +28,7 @@ var (
 
 func main() {
 	size := flag.Int64("bytes", 1<<30, "how much to write")
-	kind := flag.String("kind", "quiet", "quiet: a failure every 50,000 lines; near: every line nearly hits; utf16: quiet, in UTF-16LE")
+	kind := flag.String("kind", "quiet", "quiet: a failure every 50,000 lines; near: every line nearly hits; utf16: quiet, in UTF-16LE; worklist: pending work of Corbel")
 	flag.Parse()
 	if err := write(os.Stdout, *size, *kind); err != nil {
 		_, _ = fmt.Fprintln(os.Stderr, "biglog:", err)
@@ -37,6 +39,9 @@ func main() {
 func write(w io.Writer, size int64, kind string) error {
 	out := bufio.NewWriterSize(w, 1<<20)
 	r := rand.New(rand.NewPCG(1, 2))
+	if kind == "worklist" {
+		return worklist(out, r, size)
+	}
 	block := make([]byte, 0, 8<<20)
 	for n := int64(0); n < size; {
 		block = lines(block[:0], r, kind == "near", n)
@@ -49,6 +54,38 @@ func write(w io.Writer, size int64, kind string) error {
 			}
 			n += int64(len(block))
 		}
+	}
+	return out.Flush()
+}
+
+// worklist writes pending work, of which one operation in 900 is on a component
+// that no store has.
+func worklist(out *bufio.Writer, r *rand.Rand, size int64) error {
+	var n int64
+	ops := make([]corbelfile.Operation, 4000)
+	for n < size {
+		for i := range ops {
+			ops[i] = corbelfile.Operation{Number: i + 1, Do: "place", Component: fmt.Sprintf("corbel-part-%d", r.IntN(200)), Version: "7.2.5", Payload: fmt.Sprintf("%016x", r.Uint64()), At: "parts/part0.bin"}
+			if r.IntN(900) == 0 {
+				ops[i].Component = "corbel-ticket-scan"
+			}
+		}
+		var block bytes.Buffer
+		if err := corbelfile.WriteWorklist(&block, "U7213", ops); err != nil {
+			return err
+		}
+		body := block.Bytes()
+		if n > 0 { // one head for all
+			body = body[bytes.Index(body, []byte("op ")):]
+		}
+		body = bytes.TrimSuffix(body, []byte("end\n"))
+		if _, err := out.Write(body); err != nil {
+			return err
+		}
+		n += int64(len(body))
+	}
+	if _, err := out.WriteString("end\n"); err != nil {
+		return err
 	}
 	return out.Flush()
 }
