@@ -302,7 +302,7 @@ func TestAKilledWorkerLosesNothing(t *testing.T) {
 	if c := state(); c.State != client.Reading {
 		t.Fatalf("the case is %s: it was read before the worker could be killed", c.State)
 	}
-	within(t, 2*time.Minute, "another worker has read the case", func() bool { return state().State == client.Open })
+	within(t, 2*time.Minute, "another worker has read the case", func() bool { return state().State == client.Quiet })
 	if c := state(); c.Tried != "" && c.Problem != "" {
 		t.Errorf("%+v", c)
 	}
@@ -521,7 +521,7 @@ func TestWatchersHearOfChanges(t *testing.T) {
 			}
 		}
 	}
-	want(client.Open)
+	want(client.Quiet)
 	climb, err := s.client().StartClimb(ctx, 1, client.ClimbStart{Host: "stick-1"})
 	if err != nil {
 		t.Fatal(err)

@@ -27,6 +27,9 @@ func Locate(path string) Place {
 		return Place{Disk: path}
 	}
 	at := Place{Disk: filepath.Join(path, diskName), Plate: filepath.Join(path, plateName)}
+	if _, err := os.Stat(at.Disk); err != nil {
+		return Place{Disk: path} // some other folder: opening it says so
+	}
 	if _, err := os.Stat(at.Plate); err != nil {
 		at.Plate = ""
 	}

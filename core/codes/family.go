@@ -51,6 +51,8 @@ type Field struct {
 	High   int              `yaml:"high"`
 	Low    int              `yaml:"low"`
 	Values map[int64]string `yaml:"values"`
+	// Named says that no code of the family has another value here.
+	Named bool `yaml:"named"`
 }
 
 func (f Field) of(bits uint64) int64 {
@@ -252,6 +254,9 @@ func (t *Table) decodeFields(f Family, v Value) (Reading, bool) {
 	}
 	for _, field := range f.Fields {
 		value := field.of(bits)
+		if _, named := field.Values[value]; field.Named && !named {
+			return Reading{}, false
+		}
 		r.Parts = append(r.Parts, Part{Name: field.Name, Value: value, Meaning: field.Values[value]})
 	}
 	r.Name, r.Text, r.Known = e.Name, e.Text, known

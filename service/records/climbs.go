@@ -95,7 +95,7 @@ func (s *Store) StartClimb(ctx context.Context, number int64, person, host strin
 		switch {
 		case c.State == client.Climbing && time.Since(c.UpdatedAt) < quietAfter:
 			return ErrBusy
-		case c.State != client.Open && c.State != client.Climbing:
+		case c.State != client.Open && c.State != client.Quiet && c.State != client.Climbing:
 			return ErrNotOpen
 		}
 		if err := db.Table("climbs").Where("case_number = ? and state = ?", number, client.Running).
