@@ -14,7 +14,7 @@ var layers = [][]string{
 	{"core"},
 	{"platform", "host", "client", "console"},
 	{"service", "cli", "standin"},
-	{"cmd", "e2e"},
+	{"cmd", "e2e", "docs"}, // docs: the worked example of an adapter
 }
 
 // order lists the packages of core from the bottom up. A package may import
