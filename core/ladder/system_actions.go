@@ -59,8 +59,16 @@ type (
 		History() ([]bag.Done, error)
 		RemoveLatest() (string, error)
 	}
-	programs interface{ RemoveProgram() (string, error) }
-	booter   interface {
+	programs  interface{ RemoveProgram() (string, error) }
+	installer interface {
+		componentKeeper
+		Reinstall(context.Context, []store.Source) ([]string, error)
+	}
+	checkpoints interface{ ReturnToCheckpoint() (string, error) }
+	starter     interface {
+		SetMode(mode string) (was string, err error)
+	}
+	booter interface {
 		PutBootCode() error
 		PutBootSector() error
 		PutLoader() error
@@ -207,21 +215,26 @@ var systemActions = map[string]action{
 		what, err := s.RemoveProgram()
 		return []string{what + " is removed; its folder is kept aside"}, err
 	}, proveProgram),
-	"store.repair": on(repairStore, func(ctx context.Context, s componentKeeper) []Check {
-		r, err := store.Verify(ctx, s.Components(), 1, nil)
-		if err == nil && len(r.Faults) > 0 {
-			err = errors.New(r.Faults[0].String())
-		}
-		saw := ""
-		if err == nil {
-			saw = fmt.Sprintf("%d components, %d files", r.Components, r.Files)
-		}
-		return told("every payload and every protected file has the hash that its manifest says", err, saw)
+	"upkeep.reinstall": on(func(ctx context.Context, g *ground, s installer) ([]string, error) {
+		return s.Reinstall(ctx, g.Sources)
+	},
+		func(ctx context.Context, s installer) []Check { return proveStore(ctx, s) }),
+	"upkeep.return-to-checkpoint": on(func(_ context.Context, _ *ground, s checkpoints) ([]string, error) {
+		what, err := s.ReturnToCheckpoint()
+		return []string{"returned to " + what}, err
+	}, func(context.Context, checkpoints) []Check {
+		return told("the state files are those of the checkpoint", nil, "and the files of the system are made from the payloads that they name")
 	}),
-	"boot.code":   on(booting("boot code in sector 0 as in the component store", booter.PutBootCode), proveBoot("code")),
-	"boot.sector": on(booting("boot sector's code as in the component store", booter.PutBootSector), proveBoot("sector")),
-	"boot.loader": on(booting("loader as in the component store", booter.PutLoader), proveBoot("loader")),
-	"boot.store":  on(booting("boot store that starts the system on this disk", booter.PutBootStore), proveBoot("store")),
+	"boot.minimal-mode": minimalMode(),
+	"boot.normal-mode": on(func(_ context.Context, _ *ground, s starter) ([]string, error) {
+		_, err := s.SetMode("normal")
+		return []string{"the next start is a normal one"}, err
+	}, func(context.Context, starter) []Check { return told("the boot store says normal", nil, "it does") }),
+	"store.repair": on(repairStore, proveStore[componentKeeper]),
+	"boot.code":    on(booting("boot code in sector 0 as in the component store", booter.PutBootCode), proveBoot("code")),
+	"boot.sector":  on(booting("boot sector's code as in the component store", booter.PutBootSector), proveBoot("sector")),
+	"boot.loader":  on(booting("loader as in the component store", booter.PutLoader), proveBoot("loader")),
+	"boot.store":   on(booting("boot store that starts the system on this disk", booter.PutBootStore), proveBoot("store")),
 }
 
 func some[T any](list []T) error {
@@ -447,6 +460,39 @@ func repairStore(ctx context.Context, g *ground, s componentKeeper) ([]string, e
 		return nil, err
 	}
 	return store.Repair(ctx, w, report, g.Sources)
+}
+
+// proveStore verifies the store once more.
+func proveStore[T componentKeeper](ctx context.Context, s T) []Check {
+	r, err := store.Verify(ctx, s.Components(), 1, nil)
+	if err == nil && len(r.Faults) > 0 {
+		err = errors.New(r.Faults[0].String())
+	}
+	saw := ""
+	if err == nil {
+		saw = fmt.Sprintf("%d components, %d files", r.Components, r.Files)
+	}
+	return told("every payload and every protected file has the hash that its manifest says", err, saw)
+}
+
+// minimalMode lends a start without the programs of users.
+func minimalMode() action {
+	a := on(func(_ context.Context, _ *ground, s starter) ([]string, error) {
+		was, err := s.SetMode("minimal")
+		if err != nil || was == "minimal" {
+			return nil, err
+		}
+		return []string{"the next start is in minimal mode"}, nil
+	}, func(context.Context, starter) []Check { return told("the boot store says minimal", nil, "it does") })
+	set := a.do
+	a.do = func(ctx context.Context, g *ground) (effect, error) {
+		e, err := set(ctx, g)
+		if err == nil && len(e.did) > 0 {
+			e.loans = []Loan{{What: "the machine starts in minimal mode", Back: "It starts in normal mode again.", Action: "boot.normal-mode"}}
+		}
+		return e, err
+	}
+	return a
 }
 
 func booting(what string, put func(booter) error) func(context.Context, *ground, booter) ([]string, error) {

@@ -91,7 +91,7 @@ func (m *Machine) start(v *volumes) error {
 	if err := m.wants(v); err != nil {
 		return err
 	}
-	return v.serve()
+	return v.serve(entry.Mode == "minimal")
 }
 
 // fromFirmware finds the volume with the loader.
@@ -272,14 +272,14 @@ func (m *Machine) wants(v *volumes) error {
 	return nil
 }
 
-// serve starts the services.
-func (v *volumes) serve() error {
+// serve starts the services; in minimal mode, those of programs stay out.
+func (v *volumes) serve(minimal bool) error {
 	list, err := state[[]corbelfile.Service](v.sys, corbelfile.ServicesPath)
 	if err != nil {
 		return halt("start", "services", codeStartService, "the list of services cannot be read: %v", err)
 	}
 	for _, s := range list {
-		if !s.AtStart || s.Start == corbelfile.StartOff || s.File == "" {
+		if !s.AtStart || s.Start == corbelfile.StartOff || s.File == "" || minimal && s.Program != "" {
 			continue
 		}
 		at := path.Join(corbelfile.SystemFolder, s.File)
