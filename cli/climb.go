@@ -194,7 +194,7 @@ func showNext(p *page, d *client.CaseDetail, done int, journal string) {
 	if next.By == knowledge.ByHands {
 		how += " --hands"
 	}
-	p.line("  next          rung %d, %s, by %s: %s", next.Number, next.Title, next.By, how)
+	p.hang("  then          ", fmt.Sprintf("try again what failed; if it still does: rung %d, %s, by %s: %s", next.Number, next.Title, next.By, how))
 }
 
 // relative shortens a path below the folder where the command runs.

@@ -30,7 +30,11 @@ func showTried(p *page, d *docket.Docket) {
 		if kind == "" {
 			kind = "attempt"
 		}
-		p.line("  %s %s %s  %s to %s  %s", outcomeMark(p, t.Outcome), kind, p.strong(string(t.Outcome)), when(t.Began), endOf(t), p.faint(summary(t)))
+		span := "the log has no times"
+		if !t.Began.IsZero() {
+			span = when(t.Began) + " to " + endOf(t)
+		}
+		p.line("  %s %s %s  %s  %s", outcomeMark(p, t.Outcome), kind, p.strong(string(t.Outcome)), span, p.faint(summary(t)))
 		if t.Command != "" {
 			p.hang("      ", t.Command)
 		}
@@ -286,6 +290,9 @@ func showClimbs(p *page, climbs []client.Climb) {
 func showRun(p *page, indent string, r ladder.Run) {
 	p.line("%srung %d %s  %s", indent, r.Rung, runMark(p, r.Outcome), p.faint(r.Took.Round(time.Microsecond).String()))
 	p.checks(indent+"  guard ", r.Guard)
+	for _, did := range r.Did {
+		p.hang(indent+"  does  ", did)
+	}
 	for _, w := range r.Planned {
 		p.line("%s  write %s %s at byte %d", indent, w.What, lengthOf(w), w.Offset)
 	}

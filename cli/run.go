@@ -24,6 +24,9 @@ const Version = "0.1.0"
 // errFound means that the command did its work and found something wrong.
 var errFound = errors.New("found something wrong")
 
+// ErrFound is what a command of another package returns in its place.
+var ErrFound = errFound
+
 // Run runs one command line and returns the exit status. more adds commands
 // that do not belong here, such as the service.
 func Run(ctx context.Context, args []string, in io.Reader, out, problems io.Writer, more ...*cli.Command) int {

@@ -13,11 +13,10 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	commands "diorthos/cli"
 	"diorthos/standin/corbel"
 	"diorthos/standin/proving"
 )
-
-var errNotProven = errors.New("the loop did not close on every machine")
 
 func standinCommand() *cli.Command {
 	seed := func() cli.Flag {
@@ -145,13 +144,12 @@ func tryMachine(ctx context.Context, c *cli.Command) error {
 		_, _ = fmt.Fprintln(c.Root().Writer, "  "+line)
 	}
 	if !out.OK {
-		return fmt.Errorf("%w: %s failed at %s: %s (0x%08x)", errFailed, what, out.Stage, out.Text, out.Code)
+		_, _ = fmt.Fprintf(c.Root().Writer, "%s: %s failed at %s: %s (0x%08x)\n", m.Plate.Name, what, out.Stage, out.Text, out.Code)
+		return commands.ErrFound
 	}
 	_, err = fmt.Fprintf(c.Root().Writer, "%s: %s: %s\n", m.Plate.Name, what, out.Text)
 	return err
 }
-
-var errFailed = errors.New("the machine says")
 
 func listFaults(_ context.Context, c *cli.Command) error {
 	group := ""
@@ -215,7 +213,7 @@ func proveLoop(ctx context.Context, c *cli.Command) error {
 	}
 	t.Print(c.Root().Writer)
 	if len(t.Failures) > 0 {
-		return fmt.Errorf("%w: %d", errNotProven, len(t.Failures))
+		return commands.ErrFound
 	}
 	return nil
 }

@@ -234,6 +234,9 @@ func firstMark(marks []string) string {
 	if len(marks) == 0 {
 		return "no marks"
 	}
+	if len(marks) == 1 {
+		return marks[0]
+	}
 	return fmt.Sprintf("%s and %d partitions", marks[0], len(marks)-1)
 }
 

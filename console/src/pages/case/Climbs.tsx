@@ -30,6 +30,12 @@ function RunView({ run }: { run: Run }) {
       </div>
       <ul>
         <Checks list={run.guard} word="guard" />
+        {run.did?.map((d) => (
+          <li key={d} className="grid grid-cols-[5rem_1fr]">
+            <span className="text-soft">did</span>
+            <span>{d}</span>
+          </li>
+        ))}
         {run.planned.map((w) => (
           <li key={`${w.offset}${w.what}`} className="grid grid-cols-[5rem_1fr]">
             <span className="text-soft">write</span>

@@ -1,0 +1,75 @@
+package e2e
+
+import (
+	"encoding/json"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+
+	"diorthos/client"
+	"diorthos/core/bag"
+	"diorthos/core/ladder"
+)
+
+// A machine of the stand-in goes the whole way by the binary alone: built,
+// broken, tried, gathered, handed in, mended while the console looks on, tried
+// again; what was lent is given back.
+func TestACorbelMachineIsMendedWhileTheConsoleLooksOn(t *testing.T) {
+	s := newStage(t, bag.DefaultLimits)
+	folder := filepath.Join(t.TempDir(), "lerrick-kiosk-1")
+	s.must(0, "standin", "build", folder, "--seed", "5", "--name", "lerrick-kiosk-1", "--site", "Lerrick terminal")
+	s.must(0, "standin", "break", folder, "loader-gone")
+	wants(t, s.must(1, "standin", "try", folder, "start"), "STOPPED at loader", "0x40170002")
+	wants(t, s.must(1, "boot", "show", folder), "loader", "▲", "EFI/corbel/keystone.efi")
+	packed := folder + ".bag.tar.gz"
+	s.must(0, "gather", "--image", folder, "--out", packed)
+	s.must(0, "submit", packed)
+
+	p := openPage(t)
+	p.do(chromedp.Navigate(s.url+"/machines"), chromedp.WaitVisible("#token"), chromedp.SendKeys("#token", s.token+"\r"))
+	p.waitText("1 machine")
+	p.do(chromedp.Click(`a[href="/machines/lerrick-kiosk-1"]`))
+	p.waitText("How it starts")
+	wants(t, p.text(), "Lerrick terminal", "Component store", "24 components", "courier", "updates depend on it", "The loader is missing or damaged")
+	p.picture("machine")
+	p.do(chromedp.Click(`a[href="/cases/1"]`))
+	p.waitText("Write the loader anew")
+	p.picture("docket-start")
+
+	wants(t, s.must(0, "climb", "1", "--image", folder), "loader as in the component store", "proven", "EFI/corbel/keystone.efi")
+	p.waitText("loader as in the component store") // the climb has arrived
+	wants(t, s.must(0, "standin", "try", folder, "start"), "Corbel is ready")
+	wants(t, s.must(0, "boot", "show", folder), "services")
+	wants(t, s.must(0, "machines", "lerrick-kiosk-1"), "Lerrick terminal", "COMPONENT STORE")
+}
+
+// A clock that is lent for an attempt is given back after it, by the climb
+// that lent it or, if nobody answered, by the next.
+func TestALentClockIsGivenBack(t *testing.T) {
+	s := newStage(t, bag.DefaultLimits)
+	folder := filepath.Join(t.TempDir(), "petrel-crew-1")
+	s.must(0, "standin", "build", folder, "--seed", "6", "--name", "petrel-crew-1")
+	s.must(0, "standin", "break", folder, "signature-expired")
+	s.must(1, "standin", "try", folder, "update")
+	packed := folder + ".bag.tar.gz"
+	s.must(0, "gather", "--image", folder, "--out", packed)
+	s.must(0, "submit", packed)
+	wants(t, s.answering("", "climb", "1", "--image", folder).out, "the clock says", "It stays on the ledger")
+	wants(t, s.must(0, "ladder", "1", "--image", folder), "borrowed by rung 1 and not given back")
+	wants(t, s.must(0, "standin", "try", folder, "update"), "done")
+	s.answering("y\n", "climb", "1", "--image", folder, "--dry-run", "--only", "1") // a dry run gives nothing back
+	wants(t, s.answering("y\ny\n", "climb", "1", "--image", folder, "--only", "1").out, "From an earlier climb, not given back", "given back: clock and network are as they were")
+	var rungs []ladder.Rung
+	if err := json.Unmarshal([]byte(s.must(0, "ladder", "1", "--image", folder, "--json")), &rungs); err != nil || len(rungs) == 0 {
+		t.Errorf("%+v %v", rungs, err)
+	}
+	if out := s.must(0, "ladder", "1", "--image", folder); strings.Contains(out, "borrowed") {
+		t.Errorf("still borrowed:\n%s", out)
+	}
+	page, err := s.client().Machines(t.Context(), client.MachineQuery{State: client.Open, Limit: 10})
+	if err != nil || page.Total != 1 || page.Machines[0].Name != "petrel-crew-1" {
+		t.Errorf("%+v %v", page, err)
+	}
+}
