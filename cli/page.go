@@ -121,7 +121,13 @@ func when(t time.Time) string {
 
 func size(n int64) string { return knowledge.FormatBytes(n) }
 
-func percent(p float64) string { return fmt.Sprintf("%.0f %%", 100*p) }
+// percent never says that something is certain.
+func percent(p float64) string {
+	if p >= 0.995 {
+		return ">99 %"
+	}
+	return fmt.Sprintf("%.0f %%", 100*p)
+}
 
 func plural(n int, one, many string) string {
 	if n == 1 {

@@ -6,7 +6,7 @@ cd "$(dirname "$0")/.."
 to=$PWD/docs/screenshots
 mkdir -p "$to"
 
-DIORTHOS_SCREENSHOTS=$to go test ./e2e -count=1 -run 'TestConsole|TestTheSheet'
+DIORTHOS_SCREENSHOTS=$to go test ./e2e -count=1 -run 'TestConsole|TestTheSheet|TestACorbelMachine'
 
 # Not below a folder that the database's user cannot enter.
 folder=$(mktemp -d) && chmod 755 "$folder"
@@ -18,7 +18,7 @@ cleanup() {
 trap cleanup EXIT
 Xvfb -displayfd 1 -screen 0 1280x800x24 >"$folder/display" 2>/dev/null & x=$!
 bin/diorthos demo --folder "$folder/.demo" --listen 127.0.0.1:7429 >"$folder/out" 2>&1 & demo=$!
-for _ in $(seq 120); do [ -e "$folder/.demo/env" ] && break; sleep 0.5; done
+for _ in $(seq 240); do [ -e "$folder/.demo/env" ] && break; sleep 0.5; done
 sleep 1
 display=:$(cat "$folder/display")
 
@@ -27,7 +27,7 @@ shoot() { # shoot NAME LINES COMMAND: what the terminal shows, LINES down from t
   DISPLAY=$display xterm -geometry 158x52+0+0 -fa 'DejaVu Sans Mono' -fs 9 -bg '#fbfaf6' -fg '#1c2427' -xrm 'xterm*scrollBar: false' -e \
     bash -c "cd '$folder'; . .demo/env; clear; printf '$ %s\n' '$command'; script -qec 'stty cols 156; $command' /dev/null | tail -n +$from | head -50; sleep 30" &
   local terminal=$!
-  sleep 4
+  sleep "${4:-4}"
   DISPLAY=$display import -window root "$to/$name.png"
   kill $terminal
 }
@@ -37,4 +37,6 @@ shoot terminal-ready 1 'diorthos ready --image .demo/kestrel-office-3.img --firm
 printf 'label: dos\n2048,204800,83,*\n206848,1024000,5\n208896,409600,83\n' >"$folder/old"; truncate -s 2G "$folder/lerrick-kiosk-9.img"; sfdisk -q "$folder/lerrick-kiosk-9.img" <"$folder/old"
 shoot terminal-restyle 1 'diorthos layout show lerrick-kiosk-9.img; diorthos layout check --firmware uefi lerrick-kiosk-9.img; diorthos layout restyle --to gpt --firmware uefi lerrick-kiosk-9.img; diorthos layout show lerrick-kiosk-9.img'
 shoot terminal-climb 1 'diorthos climb 1 --image .demo/kestrel-office-3.img'
+shoot terminal-boot 1 'diorthos boot show .demo/machines/skerrow-kiosk-1; diorthos store check .demo/machines/tarvoe-office-1; diorthos climb 43 --image .demo/machines/skerrow-kiosk-1 --yes'
+shoot terminal-loop 1 'diorthos standin prove --only boot --seeds 2 --pairs 0 2>/dev/null' 25
 ls -l "$to"

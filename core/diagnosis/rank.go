@@ -197,7 +197,7 @@ func compete(explains string, found map[string]*Finding, weights map[string]floa
 			list = append(list, *f)
 		}
 	}
-	failed := explains == knowledge.ExplainsAttempt && timeline.Latest() != nil
+	failed := explains == wants(timeline.Latest())
 	if len(list) == 0 && !failed {
 		return nil
 	}
@@ -225,11 +225,23 @@ func compete(explains string, found map[string]*Finding, weights map[string]floa
 	return kept
 }
 
+// wants is what has to be explained of the latest attempt: that the machine
+// did not start, if a start is what failed. Nothing, if none failed.
+func wants(a *reading.Attempt) string {
+	switch {
+	case a == nil:
+		return ""
+	case a.Kind == reading.Start:
+		return knowledge.ExplainsStart
+	}
+	return knowledge.ExplainsAttempt
+}
+
 // round keeps three digits, so that equal reports are equal to the letter.
 func round(p float64) float64 { return math.Round(p*1000) / 1000 }
 
 func unknown(p float64, a *reading.Attempt) Finding {
-	f := Finding{Cause: Unknown, Title: "None of the known causes", Explains: knowledge.ExplainsAttempt, Probability: p, For: []Evidence{}, Against: []Evidence{}, Remedies: []string{},
+	f := Finding{Cause: Unknown, Title: "None of the known causes", Explains: wants(a), Probability: p, For: []Evidence{}, Against: []Evidence{}, Remedies: []string{},
 		Tell: "What is known does not explain this failure. The decisive event is the place to go on from."}
 	if a.Decisive != nil {
 		f.For = append(f.For, Evidence{Kind: "log", Place: &a.Decisive.Place, Text: a.Decisive.Text, Odds: 1})

@@ -18,6 +18,9 @@ const (
 	CutOff    Outcome = "cut off" // it began and no end was ever noted
 )
 
+// Start is the kind of an attempt to start the machine.
+const Start = "start"
+
 // A PackageChange is one thing that an attempt was to change.
 type PackageChange struct {
 	Action string `json:"action"` // install, upgrade, remove, …

@@ -11,7 +11,7 @@ export function bytes(n: number): string {
 }
 
 export function percent(p: number): string {
-  return `${Math.round(p * 100)} %`
+  return p >= 0.995 ? '>99 %' : `${Math.round(p * 100)} %`
 }
 
 /** A time of the service, in UTC. */

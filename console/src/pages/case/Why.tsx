@@ -9,7 +9,7 @@ export function Why({ findings }: { findings: Finding[] }) {
       {findings.map((f) => (
         <li key={f.cause + f.explains}>
           <div className="flex items-baseline gap-3">
-            <span className="w-12 text-right font-semibold">{percent(f.probability)}</span>
+            <span className="w-14 text-right font-semibold whitespace-nowrap">{percent(f.probability)}</span>
             <h3 className="font-semibold">{f.title}</h3>
             <span className="text-small text-soft">{f.explains === 'start' ? 'why it does not start' : 'why the attempt failed'}</span>
           </div>
