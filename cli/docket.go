@@ -287,14 +287,21 @@ func showClimbs(p *page, climbs []client.Climb) {
 	}
 }
 
+// writesShown bounds how many things that were written are listed.
+const writesShown = 12
+
 func showRun(p *page, indent string, r ladder.Run) {
 	p.line("%srung %d %s  %s", indent, r.Rung, runMark(p, r.Outcome), p.faint(r.Took.Round(time.Microsecond).String()))
 	p.checks(indent+"  guard ", r.Guard)
 	for _, did := range r.Did {
 		p.hang(indent+"  does  ", did)
 	}
-	for _, w := range r.Planned {
+	writes := ladder.ByWhat(r.Planned)
+	for _, w := range writes[:min(len(writes), writesShown)] {
 		p.line("%s  write %s %s at byte %d", indent, w.What, lengthOf(w), w.Offset)
+	}
+	if more := len(writes) - writesShown; more > 0 {
+		p.line("%s  write %s", indent, p.faint(fmt.Sprintf("and %s; the journal has all of them: diorthos undo --dry-run", plural(more, "more thing", "more things"))))
 	}
 	p.checks(indent+"  proof ", r.Proof)
 	if r.Journal != "" {

@@ -66,6 +66,22 @@ type Planned struct {
 	Length int    `json:"length"` // bytes
 }
 
+// ByWhat puts writes that are for the same thing together, in the order in
+// which they come; Offset is that of the first.
+func ByWhat(list []Planned) (out []Planned) {
+	at := map[string]int{}
+	for _, w := range list {
+		i, known := at[w.What]
+		if !known {
+			at[w.What] = len(out)
+			out = append(out, w)
+			continue
+		}
+		out[i].Length += w.Length
+	}
+	return out
+}
+
 // Options say how a rung is taken.
 type Options struct {
 	DryRun  bool

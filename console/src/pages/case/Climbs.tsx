@@ -36,7 +36,7 @@ function RunView({ run }: { run: Run }) {
             <span>{d}</span>
           </li>
         ))}
-        {run.planned.map((w) => (
+        {grouped(run.planned).map((w) => (
           <li key={`${w.offset}${w.what}`} className="grid grid-cols-[5rem_1fr]">
             <span className="text-soft">write</span>
             <span>
@@ -48,6 +48,16 @@ function RunView({ run }: { run: Run }) {
       </ul>
     </div>
   )
+}
+
+/** Writes that are for the same thing, as one. */
+function grouped(list: Run['planned']): Run['planned'] {
+  const out = new Map<string, Run['planned'][number]>()
+  for (const w of list) {
+    const have = out.get(w.what)
+    out.set(w.what, have ? { ...have, length: have.length + w.length } : w)
+  }
+  return [...out.values()]
 }
 
 function Checks({ list, word }: { list: Run['guard']; word: string }) {
