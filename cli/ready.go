@@ -289,7 +289,7 @@ func (p *page) word(w readiness.Word) string {
 func showVerdicts(p *page, list []readiness.Verdict) {
 	var rows [][]string
 	for _, v := range list {
-		rows = append(rows, []string{p.word(v.Verdict), v.Title, v.Required, v.Measured})
+		rows = append(rows, []string{p.word(v.Verdict), v.Title, text.WrapSoft(v.Required, 44), text.WrapSoft(v.Measured, 44)})
 	}
 	p.table([]string{"", "WHAT", "REQUIRED", "MEASURED"}, rows)
 	for _, v := range list {

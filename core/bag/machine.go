@@ -87,7 +87,10 @@ type Installed struct {
 	Locale       string    `json:"locale,omitempty"`
 	Packages     []Package `json:"packages"`
 	// Database is how the package database looks: sound, empty or zero-filled.
-	Database string   `json:"database,omitempty"`
+	Database string `json:"database,omitempty"`
+	// Vanished lists packages that logs saw installed and that the database
+	// does not know any more. It is found out by reading, never measured.
+	Vanished []string `json:"vanished,omitempty"`
 	Sources  []Source `json:"sources"`
 	// EarlyBoot is the size in bytes of the largest early-boot image, and
 	// KernelImage that of the largest kernel.

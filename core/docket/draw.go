@@ -65,7 +65,7 @@ func Draw(ctx context.Context, facts *bag.Facts, logs []reading.Source, k *knowl
 	if err != nil {
 		return nil, err
 	}
-	facts = withState(facts, timeline.State)
+	facts = withVanished(withState(facts, timeline.State), timeline)
 	why, err := diagnosis.Rank(timeline, facts, k)
 	if err != nil {
 		return nil, err

@@ -164,7 +164,7 @@ func (g *ground) eachFAT(f func(layout.Partition, *fat.Report) error) error {
 	return nil
 }
 
-// hasBackupBoot reports whether a FAT can be read by its second boot sector.
+// hasBackupBoot reports whether a FAT can be read by its backup boot sector.
 func hasBackupBoot(part *block.Part) bool {
 	v, err := fat.Open(part)
 	return err == nil && v.FromBackup != nil

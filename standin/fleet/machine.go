@@ -15,6 +15,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"diorthos/core/block"
 	"diorthos/core/fat"
@@ -117,6 +118,9 @@ func (m Machine) fill(ctx context.Context, image, work string) (err error) {
 	if err := fat.Format(&shifted{dev, int64(esp.First) * sectorSize}, int64(esp.Sectors())*sectorSize, fat.Options{Label: "ESP", Serial: 0x5ca1ab1e}); err != nil {
 		return err
 	}
+	if err := m.loader(dev, esp); err != nil {
+		return err
+	}
 	if err := m.bootTree(filepath.Join(work, "boot")); err != nil {
 		return err
 	}
@@ -130,6 +134,21 @@ func (m Machine) fill(ctx context.Context, image, work string) (err error) {
 		return err
 	}
 	return m.makeExt(ctx, image, root, "system", "/", filepath.Join(work, "system"))
+}
+
+// loader puts onto the EFI system partition what GRUB's packages put there.
+func (m Machine) loader(dev *block.Image, esp layout.Entry) error {
+	e, err := fat.Edit(block.NewSection(dev, int64(esp.First)*sectorSize, int64(esp.Sectors())*sectorSize), time.Date(2026, 1, 12, 9, 0, 0, 0, time.UTC))
+	if err != nil {
+		return err
+	}
+	if err := e.Mkdir("EFI/debian"); err != nil {
+		return err
+	}
+	image := make([]byte, 150<<10)
+	_, _ = rand.NewChaCha8(sha256.Sum256([]byte("grub"))).Read(image)
+	cfg := fmt.Sprintf("search.fs_uuid %s root\nset prefix=($root)'/grub'\nconfigfile $prefix/grub.cfg\n", m.fsUUID("boot"))
+	return errors.Join(e.WriteFile("EFI/debian/grubx64.efi", append([]byte("MZ"), image...)), e.WriteFile("EFI/debian/grub.cfg", []byte(cfg)))
 }
 
 // shifted is a device from a byte offset on.
@@ -155,7 +174,7 @@ func (m Machine) makeExt(ctx context.Context, image string, e layout.Entry, labe
 // bootTree is what years of updates left on the boot volume.
 func (m Machine) bootTree(folder string) error {
 	noise := rand.NewChaCha8(sha256.Sum256([]byte(m.Name)))
-	files := map[string]int{"vmlinuz-6.1.0-50-cloud-amd64": 7 * mib, "initrd.img-6.1.0-50-cloud-amd64": 15 * mib, "grub/grub.cfg": 6 << 10}
+	files := map[string]int{"vmlinuz-6.1.0-50-cloud-amd64": 7 * mib, "initrd.img-6.1.0-50-cloud-amd64": 15 * mib}
 	if m.FullBoot {
 		files["vmlinuz-5.10.0-28-cloud-amd64"], files["initrd.img-5.10.0-28-cloud-amd64"] = 6*mib, 18*mib
 		files["vmlinuz-6.1.0-56-cloud-amd64"], files["config-6.1.0-56-cloud-amd64"] = 7*mib, 180<<10
@@ -167,7 +186,9 @@ func (m Machine) bootTree(folder string) error {
 			return err
 		}
 	}
-	return nil
+	// The update that failed did not come so far as to write the menu anew.
+	menu := fmt.Sprintf("menuentry 'Debian GNU/Linux' {\n\tsearch --no-floppy --fs-uuid --set=root %s\n\tlinux\t/vmlinuz-6.1.0-50-cloud-amd64 root=UUID=%s ro quiet\n\tinitrd\t/initrd.img-6.1.0-50-cloud-amd64\n}\n", m.fsUUID("boot"), m.fsUUID("system"))
+	return putFile(folder, "grub/grub.cfg", []byte(menu))
 }
 
 func (m Machine) systemTree(folder string) error {
