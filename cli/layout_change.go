@@ -21,13 +21,7 @@ import (
 )
 
 // newGUID is a random one (RFC 9562, version 4).
-func newGUID() layout.GUID {
-	var g layout.GUID
-	_, _ = rand.Read(g[:])  // never fails
-	g[7] = g[7]&0x0f | 0x40 // the version stands in the third group, low byte first
-	g[8] = g[8]&0x3f | 0x80
-	return g
-}
+func newGUID() layout.GUID { return layout.RandomGUID(rand.Reader) }
 
 func layoutMendCommand() *cli.Command {
 	return &cli.Command{

@@ -74,7 +74,7 @@ func TestAMachineIsJudgedForARelease(t *testing.T) {
 	for args, says := range map[string]string{
 		"--root " + root:                        "say what for",
 		"--for debian-13":                       "say what to look at",
-		"--root " + root + " --for harbour-9":   "known are debian-13",
+		"--root " + root + " --for harbour-9":   "known are corbel-8, debian-13",
 		"--root /nowhere --for debian-13":       "no such file",
 		"--root " + tree + " --for debian-13":   "no system that is known",
 		"--root " + root + " --update " + index: "not a Debian package",

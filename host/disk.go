@@ -99,6 +99,9 @@ func DescribeDiskFor(src block.Source, id, path string, platforms []Platform, fi
 	for _, p := range table.Partitions() {
 		part := block.NewPart(src, p.Off, p.Length)
 		content := layout.Recognise(part)
+		if content.Kind == "" {
+			content.Note = backupOf(part, p.Length)
+		}
 		around.Contents[p.Number] = content
 		described := describePartition(p, content)
 		if volume := openVolume(part, described.Content); volume != nil {
@@ -122,6 +125,18 @@ func DescribeDiskFor(src block.Source, id, path string, platforms []Platform, fi
 	assignRoles(d.Partitions, mounts)
 	d.Problems = append([]layout.Problem{}, table.CheckIn(around)...)
 	return d, systems, nil
+}
+
+// backupOf says what file system lies on a partition whose start is damaged, by
+// the backup that it keeps of it; nothing when none is found.
+func backupOf(part *block.Part, length int64) string {
+	if v, err := fat.Open(part); err == nil && v.FromBackup != nil {
+		return "FAT32: the boot sector is damaged, its backup is sound"
+	}
+	if b, err := ext.FindBackup(part, length); err == nil {
+		return fmt.Sprintf("ext: the first superblock is damaged, the one of group %d is sound", b.Group)
+	}
+	return ""
 }
 
 // largestFAT is the size of the largest FAT volume whose files are looked at,

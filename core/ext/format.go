@@ -41,6 +41,7 @@ const (
 	inBlock      = 0x28
 	inBlockBytes = 60
 	inSizeHigh   = 0x6c
+	flagIndex    = 0x1000
 	flagExtents  = 0x80000
 	flagInline   = 0x10000000
 	rootInode    = 2
@@ -130,6 +131,7 @@ type inode struct {
 	mtime  int64 // seconds since 1970
 	flags  uint32
 	block  [inBlockBytes]byte
+	seed   uint32 // with which the checksums of its blocks begin
 	tail   []byte // what follows the first 128 bytes; holds in-inode attributes
 }
 

@@ -76,7 +76,9 @@ func (f *FS) inode(number int64) (inode, error) {
 	if err := f.sb.checkInode(number, raw, table*f.sb.blockSize+index*f.sb.inodeSize); err != nil {
 		return inode{}, err
 	}
-	return parseInode(number, raw), nil
+	in := parseInode(number, raw)
+	in.seed = f.sb.seedOf(number, raw)
+	return in, nil
 }
 
 // block finds the volume's block that holds block n of the file; 0 is a hole.
@@ -131,6 +133,9 @@ func (f *FS) extentBlock(in *inode, n int64) (int64, error) {
 		node = make([]byte, f.sb.blockSize)
 		if _, err := f.dev.ReadAt(node, next*f.sb.blockSize); err != nil {
 			return 0, fmt.Errorf("ext: read block %d: %w", next, err)
+		}
+		if err := f.sb.checkExtents(in, node); err != nil {
+			return 0, err
 		}
 	}
 }
@@ -233,6 +238,9 @@ func (f *FS) entries(in *inode) (map[string]int64, error) {
 	}
 	for len(data) > 0 {
 		n := min(int64(len(data)), f.sb.blockSize)
+		if err := f.sb.checkFolder(in, data[:n]); err != nil {
+			return nil, err
+		}
 		if err := scanEntries(data[:n], names); err != nil {
 			return nil, fmt.Errorf("ext: folder inode %d: %w", in.number, err)
 		}

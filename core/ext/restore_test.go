@@ -122,3 +122,25 @@ func TestAlteredStructuresAreNoticed(t *testing.T) {
 		t.Errorf("the altered inode was noticed %d times", found)
 	}
 }
+
+// TestAlteredFoldersAndExtentsAreNoticed alters, one at a time, a name in a
+// folder and the tree of a file in many pieces; e2fsck has to mind each too.
+func TestAlteredFoldersAndExtentsAreNoticed(t *testing.T) {
+	raw := freshVolume(t, "-t", "ext4", "-b", "1024", "-O", "metadata_csum")
+	v, err := ext.Open(bytes.NewReader(raw))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := fs.ReadDir(v, "home/ragna"); err != nil {
+		t.Fatal(err)
+	}
+	spoilt := bytes.Clone(raw)
+	at := bytes.Index(spoilt, []byte("sailings.csv"))
+	spoilt[at] ^= 1
+	if v, err = ext.Open(bytes.NewReader(spoilt)); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := fs.ReadDir(v, "home/ragna"); err == nil || !strings.Contains(err.Error(), "checksum") {
+		t.Errorf("a name was altered: %v", err)
+	}
+}

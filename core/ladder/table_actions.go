@@ -2,6 +2,8 @@ package ladder
 
 import (
 	"context"
+	"crypto/rand"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"reflect"
@@ -9,6 +11,7 @@ import (
 
 	"diorthos/core/bag"
 	"diorthos/core/block"
+	"diorthos/core/ext"
 	"diorthos/core/fat"
 	"diorthos/core/layout"
 )
@@ -28,9 +31,10 @@ var tableActions = map[string]action{
 		prove: tables(proveWhole),
 	},
 	"layout.activate": {fits: holdsSystem, do: activate, prove: proveActive},
+	"layout.restyle":  {fits: holdsAnySystem, do: restyle, prove: proveRestyled},
 	"volume.mend": {
 		fits: func(_ *bag.Facts, d bag.Disk) bool {
-			return slices.ContainsFunc(d.Partitions, func(p bag.Partition) bool { return isFAT(p.Content.Kind) })
+			return slices.ContainsFunc(d.Partitions, func(p bag.Partition) bool { return isFAT(p.Content.Kind) || p.Content.Kind == "" })
 		},
 		do: mendVolumes, prove: proveVolumes,
 	},
@@ -150,7 +154,13 @@ func isFAT(kind string) bool { return kind == "fat12" || kind == "fat16" || kind
 func (g *ground) eachFAT(f func(layout.Partition, *fat.Report) error) error {
 	for _, p := range g.table.Partitions() {
 		part := block.NewPart(g.draft, p.Off, p.Length)
-		if !isFAT(layout.Recognise(part).Kind) && !hasBackupBoot(part) {
+		kind := layout.Recognise(part).Kind
+		if kind == "" {
+			if err := g.extFrom(p, part, f); err != nil {
+				return err
+			}
+		}
+		if !isFAT(kind) && !hasBackupBoot(part) {
 			continue
 		}
 		report, err := fat.Check(part)
@@ -164,10 +174,86 @@ func (g *ground) eachFAT(f func(layout.Partition, *fat.Report) error) error {
 	return nil
 }
 
+// extFrom calls f for a partition that holds an ext file system of which the
+// first superblock is damaged and another one sound.
+func (g *ground) extFrom(p layout.Partition, part *block.Part, f func(layout.Partition, *fat.Report) error) error {
+	b, err := ext.FindBackup(part, p.Length)
+	if err != nil {
+		return nil //nolint:nilerr // it is no ext file system
+	}
+	writes, err := b.Restore(part)
+	if err != nil {
+		return err
+	}
+	text := fmt.Sprintf("the first superblock is damaged; the one of group %d is sound", b.Group)
+	return f(p, &fat.Report{Findings: []fat.Finding{{ID: "superblock-damaged", Text: text, Do: "restore it and the group descriptors from there"}}, Writes: writes})
+}
+
 // hasBackupBoot reports whether a FAT can be read by its backup boot sector.
 func hasBackupBoot(part *block.Part) bool {
 	v, err := fat.Open(part)
 	return err == nil && v.FromBackup != nil
+}
+
+// holdsAnySystem fits the disk on which a system lies.
+func holdsAnySystem(_ *bag.Facts, d bag.Disk) bool {
+	return slices.ContainsFunc(d.Partitions, func(p bag.Partition) bool { return p.System != nil })
+}
+
+// restyle gives the disk the style that the machine's firmware starts from. All
+// partitions stay where they are; a place for the loader is made.
+func restyle(_ context.Context, g *ground) (effect, error) {
+	mode := ""
+	if g.Facts != nil && g.Facts.Firmware != nil {
+		mode = g.Facts.Firmware.Mode
+	}
+	e := effect{guard: []Check{{What: "the mode of the firmware is known", OK: mode != "", Saw: mode}}}
+	if mode == "" {
+		return e, nil
+	}
+	to := map[string]layout.Style{"uefi": layout.StyleGPT, "bios": layout.StyleMBR}[mode]
+	systems := map[int]bool{}
+	for _, d := range g.Facts.Disks {
+		for _, p := range d.Partitions {
+			systems[p.Number] = systems[p.Number] || p.System != nil
+		}
+	}
+	plan, err := g.table.Restyle(layout.Restyling{To: to, Firmware: mode, NewGUID: func() layout.GUID { return layout.RandomGUID(rand.Reader) }, DiskID: binary.LittleEndian.Uint32(id()), Systems: systems})
+	if err != nil {
+		return e, err
+	}
+	e.did = append([]string{fmt.Sprintf("the table is %s, every partition where it was", to)}, plan.Notes...)
+	if err := g.draft.Put(plan.Writes); err != nil || plan.Made == nil || plan.Made.Type != layout.TypeESP {
+		return e, err
+	}
+	size := int64(g.table.SectorSize)
+	part := block.NewSection(g.draft, int64(plan.Made.First)*size, int64(plan.Made.Sectors())*size)
+	g.draft.For("FAT file system of the EFI system partition")
+	e.did = append(e.did, fmt.Sprintf("partition %d is made: an empty EFI system partition", plan.Made.Index))
+	return e, fat.Format(part, part.Size(), fat.Options{Label: "ESP", Serial: binary.LittleEndian.Uint32(id())})
+}
+
+// id is four random bytes.
+func id() []byte {
+	b := make([]byte, 4)
+	_, _ = rand.Read(b) // never fails
+	return b
+}
+
+func proveRestyled(_ context.Context, before, after *ground) []Check {
+	same := Check{What: "every partition is where it was", OK: true, Saw: fmt.Sprintf("%d of them", len(before.table.Partitions()))}
+	for _, was := range before.table.Partitions() {
+		if !slices.ContainsFunc(after.table.Partitions(), func(p layout.Partition) bool { return p.Span == was.Span }) {
+			same.OK, same.Saw = false, fmt.Sprintf("partition %d is not", was.Number)
+		}
+	}
+	broken := Check{What: "nothing in the new table is broken", OK: true, Saw: string(after.table.Style())}
+	for _, p := range after.table.Check() {
+		if p.Weight == layout.Broken && p.ID != "boot-code-missing" {
+			broken.OK, broken.Saw = false, p.Part+": "+p.Text
+		}
+	}
+	return []Check{same, broken}
 }
 
 func mendVolumes(_ context.Context, g *ground) (effect, error) {

@@ -25,8 +25,8 @@ type Content struct {
 // recognisers are asked in turn; the first one that knows its own wins. A
 // container stands before what it may contain.
 var recognisers = []func(io.ReaderAt) (Content, bool){
-	recogniseLUKS, recogniseLVM, recogniseSwap, recogniseExt, recogniseXFS, recogniseBtrfs,
-	recogniseF2FS, recogniseMD, recogniseExFAT, recogniseNTFS, recogniseFAT, recogniseSquashFS, recogniseDisc,
+	recogniseMD, recogniseLUKS, recogniseLVM, recogniseSwap, recogniseExt, recogniseXFS, recogniseBtrfs,
+	recogniseF2FS, recogniseExFAT, recogniseNTFS, recogniseFAT, recogniseSquashFS, recogniseDisc,
 }
 
 // Recognise tells what lies at the start of src. The zero Content means that

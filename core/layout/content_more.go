@@ -3,6 +3,7 @@ package layout
 import (
 	"bytes"
 	"encoding/binary"
+	"fmt"
 	"io"
 )
 
@@ -37,7 +38,8 @@ func recogniseF2FS(src io.ReaderAt) (Content, bool) {
 }
 
 // recogniseMD follows the Linux kernel's include/uapi/linux/raid/md_p.h, for
-// superblocks at the start: versions 1.1 and 1.2.
+// superblocks at the start (versions 1.1 and 1.2) and, where the size is known,
+// at the end (0.90 and 1.0).
 func recogniseMD(src io.ReaderAt) (Content, bool) {
 	for _, at := range []int64{0, 4096} {
 		b, ok := peek(src, at, 256)
@@ -45,6 +47,18 @@ func recogniseMD(src io.ReaderAt) (Content, bool) {
 		if ok && le.Uint32(b) == 0xa92b4efc && le.Uint32(b[4:]) == 1 {
 			return Content{Kind: "md", Label: cString(b[32:64]), UUID: uuid(b[16:32]), Size: int64(le.Uint64(b[128:])+le.Uint64(b[136:])) * 512, Free: -1}, true
 		}
+	}
+	sized, ok := src.(interface{ Size() int64 })
+	if !ok {
+		return Content{}, false
+	}
+	le := binary.LittleEndian
+	sectors := sized.Size() / 512
+	if b, ok := peek(src, (sectors-16)&^7*512, 256); ok && le.Uint32(b) == 0xa92b4efc && le.Uint32(b[4:]) == 1 {
+		return Content{Kind: "md", Label: cString(b[32:64]), UUID: uuid(b[16:32]), Size: int64(le.Uint64(b[80:])) * 512, Free: -1, Note: "superblock 1.0, at the end"}, true
+	}
+	if b, ok := peek(src, (sectors&^127-128)*512, 4096); ok && le.Uint32(b) == 0xa92b4efc && le.Uint32(b[4:]) == 0 && le.Uint32(b[8:]) == 90 {
+		return Content{Kind: "md", UUID: fmt.Sprintf("%08x:%08x:%08x:%08x", le.Uint32(b[20:]), le.Uint32(b[52:]), le.Uint32(b[56:]), le.Uint32(b[60:])), Size: int64(le.Uint32(b[32:])) * 1024, Free: -1, Note: "superblock 0.90, at the end"}, true
 	}
 	return Content{}, false
 }

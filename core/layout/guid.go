@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"encoding/hex"
 	"fmt"
+	"io"
 	"maps"
 	"slices"
 	"strings"
@@ -103,3 +104,12 @@ func TypeByName(name string) (GUID, bool) {
 
 // TypeNames lists the names that TypeByName knows.
 func TypeNames() []string { return slices.Sorted(maps.Values(typeNames)) }
+
+// RandomGUID takes a version 4 GUID (RFC 9562) from a source of randomness
+// that never fails, such as crypto/rand.Reader.
+func RandomGUID(random io.Reader) (g GUID) {
+	_, _ = io.ReadFull(random, g[:])
+	g[7] = g[7]&0x0f | 0x40 // the version stands in the third group, low byte first
+	g[8] = g[8]&0x3f | 0x80
+	return g
+}

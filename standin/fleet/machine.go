@@ -12,6 +12,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -196,7 +197,6 @@ func (m Machine) systemTree(folder string) error {
 		"etc/os-release":                       "PRETTY_NAME=\"Debian GNU/Linux 12 (bookworm)\"\nNAME=\"Debian GNU/Linux\"\nVERSION_ID=\"12\"\nVERSION=\"12 (bookworm)\"\nID=debian\n",
 		"etc/hostname":                         m.Name + "\n",
 		"etc/fstab":                            fmt.Sprintf("UUID=%s / ext4 errors=remount-ro 0 1\nUUID=%s /boot ext4 defaults 0 2\nUUID=5CA1-AB1E /boot/efi vfat umask=0077 0 1\n", m.fsUUID("system"), m.fsUUID("boot")),
-		"var/lib/dpkg/status":                  "Package: linux-image-6.1.0-56-cloud-amd64\nStatus: install ok half-configured\nArchitecture: amd64\nVersion: 6.1.192-2\n\n",
 		"home/ragna/sailing-list-november.csv": "date,vessel,terminal,berth\n2026-11-24,MV Kestrel,Skerrow,2\n",
 	}
 	for name, text := range files {
@@ -216,11 +216,35 @@ func (m Machine) systemTree(folder string) error {
 		if !m.FullBoot {
 			text = quietDay(from, text)
 		}
+		if from == "dpkg.log" {
+			if err := putFile(folder, "var/lib/dpkg/status", database(text)); err != nil {
+				return err
+			}
+		}
 		if err := putFile(folder, to, text); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+var stateLine = regexp.MustCompile(`(?m)^\S+ \S+ status (\S+) ([^:\s]+):(\S+) (\S+)$`)
+
+// database is what dpkg's database holds after what its log tells of.
+func database(log []byte) []byte {
+	last := map[string][]string{}
+	for _, m := range stateLine.FindAllStringSubmatch(string(log), -1) {
+		last[m[2]] = m
+	}
+	var b bytes.Buffer
+	for _, name := range slices.Sorted(maps.Keys(last)) {
+		m := last[name]
+		if m[1] == "not-installed" {
+			continue
+		}
+		_, _ = fmt.Fprintf(&b, "Package: %s\nStatus: install ok %s\nArchitecture: %s\nVersion: %s\n\n", name, m[1], m[3], m[4])
+	}
+	return b.Bytes()
 }
 
 // Logs lays the package logs of the walk-through's machine out in a folder, as
