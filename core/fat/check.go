@@ -62,12 +62,13 @@ func Check(dev io.ReaderAt) (*Report, error) {
 }
 
 type checker struct {
-	v      *Volume
-	over   *block.Draft
-	owner  []uint32 // by cluster, the number of the path that has it; 0 for nobody
-	names  []string
-	report *Report
-	before []byte // the table as it was found
+	v       *Volume
+	over    *block.Draft
+	owner   []uint32 // by cluster, the number of the path that has it; 0 for nobody
+	names   []string
+	report  *Report
+	before  []byte // the table as it was found
+	renamed int    // files whose names were senseless
 }
 
 func (c *checker) find(id, path, do, format string, a ...any) {
@@ -170,19 +171,26 @@ func (c *checker) walk(cluster uint32, at string, depth int) error {
 		c.find("too-deep", at, "leave it", "folders lie deeper than %d", maxDepth)
 		return nil
 	}
-	list, err := c.v.folder(cluster)
+	raw, places, err := c.v.folderBytes(cluster)
 	if err != nil {
 		return err
 	}
-	for _, e := range list {
-		if err := c.entry(e, path.Join(at, e.Name), depth); err != nil {
+	if changed, err := c.sense(raw, places, at); err != nil {
+		return err
+	} else if changed {
+		if raw, places, err = c.v.folderBytes(cluster); err != nil {
+			return err
+		}
+	}
+	for _, e := range scanFolder(raw, places, c.v.Bits) {
+		if err := c.entry(e, path.Join(at, e.Name), depth, cluster); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (c *checker) entry(e Entry, p string, depth int) error {
+func (c *checker) entry(e Entry, p string, depth int, in uint32) error {
 	if e.orphaned {
 		c.find("long-name-orphaned", p, "free the long name's entries", "a long name belongs to no file; the file is called %s", e.Short)
 		for _, at := range e.longAt {
@@ -198,6 +206,18 @@ func (c *checker) entry(e Entry, p string, depth int) error {
 			c.find("folder-lost", p, "make it an empty file", "the folder begins nowhere: cluster %d", e.Cluster)
 			return c.emptied(e)
 		}
+		isFolder, err := c.dots(e.Cluster, in, p)
+		if err != nil {
+			return err
+		}
+		if !isFolder {
+			size := c.held(e.Cluster, me) * c.v.Cluster
+			c.find("folder-is-none", p, "make it a file of that content", "it is called a folder and does not begin as one")
+			if err := c.poke(e.at+11, 0x20); err != nil {
+				return err
+			}
+			return c.resize(e, size)
+		}
 		return c.walk(e.Cluster, p, depth+1)
 	}
 	c.report.Files++
@@ -208,6 +228,10 @@ func (c *checker) entry(e Entry, p string, depth int) error {
 			return c.emptied(e)
 		}
 		return nil
+	}
+	if e.Size == 0 {
+		c.find("empty-file-has-clusters", p, "take them away from it", "it has no bytes and begins at cluster %d", e.Cluster)
+		return c.emptied(e)
 	}
 	if owner := c.owner[e.Cluster]; owner != 0 {
 		return c.shared(e, need, me, p)
