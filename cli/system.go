@@ -37,6 +37,22 @@ func lookFor(c *cli.Command, path string) (*bag.Facts, error) {
 	return l.Facts, nil
 }
 
+// onMachine makes an action of a command of what it does with the facts of the
+// disk or folder that it names.
+func onMachine(do func(ctx context.Context, c *cli.Command, facts *bag.Facts, path string) error) cli.ActionFunc {
+	return func(ctx context.Context, c *cli.Command) error {
+		a, err := args(c, "IMAGE")
+		if err != nil {
+			return err
+		}
+		facts, err := lookFor(c, a[0])
+		if err != nil {
+			return err
+		}
+		return do(ctx, c, facts, a[0])
+	}
+}
+
 // does takes one action on a machine, outside of any case: guard, journal,
 // change, proof.
 func does(ctx context.Context, c *cli.Command, facts *bag.Facts, path, action string, params map[string]string) (err error) {
@@ -85,15 +101,7 @@ func bootCommand() *cli.Command {
 			{Name: "show", Usage: "follow the chain to its end, or to the first broken link", ArgsUsage: "IMAGE|FOLDER",
 				Description: "From the firmware over table, loader and kernel to the services. Exit status 1 if a link is broken.\n\nExample:\n   diorthos boot show .demo/machines/kestrel-bridge-1",
 				Flags:       []cli.Flag{sectorFlag(), jsonFlag()},
-				Action: func(_ context.Context, c *cli.Command) error {
-					a, err := args(c, "IMAGE")
-					if err != nil {
-						return err
-					}
-					facts, err := lookFor(c, a[0])
-					if err != nil {
-						return err
-					}
+				Action: onMachine(func(_ context.Context, c *cli.Command, facts *bag.Facts, path string) error {
 					done, err := put(c, facts.State.Chain)
 					if !done {
 						showChain(newPage(c), facts.State.Chain)
@@ -102,19 +110,11 @@ func bootCommand() *cli.Command {
 						return errFound
 					}
 					return err
-				}},
+				})},
 			{Name: "mend", Usage: "mend the first broken link of the chain", ArgsUsage: "IMAGE|FOLDER",
 				Description: "Boot code, boot sector, loader and boot store are written from the component store on the machine itself. Through a\njournal: \"diorthos undo\" brings every byte back.\n\nExample:\n   diorthos boot mend .demo/machines/kestrel-bridge-1 --dry-run",
 				Flags:       append(changeFlags(), sourceFlag()),
-				Action: func(ctx context.Context, c *cli.Command) error {
-					a, err := args(c, "IMAGE")
-					if err != nil {
-						return err
-					}
-					facts, err := lookFor(c, a[0])
-					if err != nil {
-						return err
-					}
+				Action: onMachine(func(ctx context.Context, c *cli.Command, facts *bag.Facts, path string) error {
 					b := facts.State.Chain.Broken()
 					if b == nil {
 						newPage(c).line("%s no link of the chain is broken", newPage(c).good(markGood))
@@ -124,8 +124,8 @@ func bootCommand() *cli.Command {
 					if !ok {
 						return fmt.Errorf("%s: %s (%s): this link is not mended by one change; hand the machine in as a case for its ladder", b.Kind, b.Saw, b.Fault)
 					}
-					return does(ctx, c, facts, a[0], action, nil)
-				}},
+					return does(ctx, c, facts, path, action, nil)
+				})},
 		},
 	}
 }
@@ -162,17 +162,9 @@ func storeCommand() *cli.Command {
 			{Name: "check", Usage: "hold every manifest, payload and protected file against its hash", ArgsUsage: "IMAGE|FOLDER",
 				Description: "Exit status 1 if something is wrong.\n\nExample:\n   diorthos store check .demo/machines/tarvoe-office-1",
 				Flags:       []cli.Flag{sectorFlag(), jsonFlag()},
-				Action: func(_ context.Context, c *cli.Command) error {
-					a, err := args(c, "IMAGE")
-					if err != nil {
-						return err
-					}
-					facts, err := lookFor(c, a[0])
-					if err != nil {
-						return err
-					}
+				Action: onMachine(func(_ context.Context, c *cli.Command, facts *bag.Facts, path string) error {
 					if facts.State.Store == nil {
-						return fmt.Errorf("%s: this system has no component store that is known", a[0])
+						return fmt.Errorf("%s: this system has no component store that is known", path)
 					}
 					done, err := put(c, facts.State.Store)
 					if !done {
@@ -182,21 +174,13 @@ func storeCommand() *cli.Command {
 						return errFound
 					}
 					return err
-				}},
+				})},
 			{Name: "repair", Usage: "put right what the check finds, from a source of the same build", ArgsUsage: "IMAGE|FOLDER",
 				Description: "First from the machine's own copies, then from --source. A source of another build is refused.\n\nExample:\n   diorthos store repair .demo/machines/tarvoe-office-1 --source .demo/medium-7210.pack",
 				Flags:       append(changeFlags(), sourceFlag()),
-				Action: func(ctx context.Context, c *cli.Command) error {
-					a, err := args(c, "IMAGE")
-					if err != nil {
-						return err
-					}
-					facts, err := lookFor(c, a[0])
-					if err != nil {
-						return err
-					}
-					return does(ctx, c, facts, a[0], "store.repair", nil)
-				}},
+				Action: onMachine(func(ctx context.Context, c *cli.Command, facts *bag.Facts, path string) error {
+					return does(ctx, c, facts, path, "store.repair", nil)
+				})},
 		},
 	}
 }
@@ -230,15 +214,7 @@ func upkeepCommand() *cli.Command {
 			{Name: "show", Usage: "show how they stand beside what the release ships", ArgsUsage: "IMAGE|FOLDER",
 				Description: "Exit status 1 if something is not as it should be.\n\nExample:\n   diorthos upkeep show .demo/machines/fulmar-crew-1",
 				Flags:       []cli.Flag{sectorFlag(), jsonFlag()},
-				Action: func(_ context.Context, c *cli.Command) error {
-					a, err := args(c, "IMAGE")
-					if err != nil {
-						return err
-					}
-					facts, err := lookFor(c, a[0])
-					if err != nil {
-						return err
-					}
+				Action: onMachine(func(_ context.Context, c *cli.Command, facts *bag.Facts, path string) error {
 					done, err := put(c, facts.State)
 					odd := len(upkeepFaults(facts.State)) > 0
 					if !done {
@@ -248,7 +224,7 @@ func upkeepCommand() *cli.Command {
 						return errFound
 					}
 					return err
-				}},
+				})},
 			{Name: "cut", Usage: "copy a list of pending work without what refers to missing components", ArgsUsage: "LIST OUT",
 				Description: "For a list of any size, taken off a machine: everything else stays byte for byte the same, in little memory. On a\nmachine itself, \"upkeep do cut-pending\" does it through a journal.\n\nExample:\n   diorthos upkeep cut list list.new --store /mnt/corbel/store/manifests",
 				Flags:       []cli.Flag{&cli.StringFlag{Name: "store", Usage: "`FOLDER` with the manifests of the components that are there", Required: true}, jsonFlag()},

@@ -172,7 +172,11 @@ func (s *Store) Cases(ctx context.Context, q client.CaseQuery) (*client.CasePage
 		return db
 	}
 	page := &client.CasePage{Cases: []client.Case{}}
-	count := match(s.db.WithContext(ctx).Table("cases").Select("1").Joins("join machines on machines.id = cases.machine_id")).Limit(countedTo)
+	counted := s.db.WithContext(ctx).Table("cases").Select("1")
+	if q.Machine != "" {
+		counted = counted.Joins("join machines on machines.id = cases.machine_id")
+	}
+	count := match(counted).Limit(countedTo)
 	if err := s.db.WithContext(ctx).Table("(?) as counted", count).Count(&page.Total).Error; err != nil {
 		return nil, err
 	}

@@ -33,8 +33,8 @@ func (r machineRow) public() client.MachineSummary {
 // machineQuery joins each machine with its latest case.
 func (s *Store) machineQuery(ctx context.Context) *gorm.DB {
 	return s.db.WithContext(ctx).Table("machines").
-		Select("machines.id, machines.name, machines.site, machines.model, machines.last_seen, latest.number, latest.state, latest.headline, (select count(*) from cases where cases.machine_id = machines.id) as cases").
-		Joins("join lateral (select number, state, headline from cases where cases.machine_id = machines.id order by number desc limit 1) latest on true")
+		Select("machines.id, machines.name, machines.site, machines.model, machines.last_seen, latest.number, machines.state, latest.headline, (select count(*) from cases where cases.machine_id = machines.id) as cases").
+		Joins("join cases latest on latest.number = machines.latest")
 }
 
 // Machines returns a page of machines in the order of their names.
@@ -42,15 +42,16 @@ func (s *Store) Machines(ctx context.Context, q client.MachineQuery) (*client.Ma
 	match := func(db *gorm.DB) *gorm.DB {
 		if q.Name != "" {
 			like := "%" + likeLiteral(q.Name) + "%"
-			db = db.Where("machines.name ilike ? or machines.site ilike ?", like, like)
+			db = db.Where("machines.name || ' ' || machines.site ilike ?", like)
 		}
 		if q.State != "" {
-			db = db.Where("latest.state = ?", q.State)
+			db = db.Where("machines.state = ?", q.State)
 		}
 		return db
 	}
 	page := &client.MachinePage{Machines: []client.MachineSummary{}}
-	if err := s.db.WithContext(ctx).Table("(?) as counted", match(s.machineQuery(ctx)).Limit(countedTo)).Count(&page.Total).Error; err != nil {
+	count := s.db.WithContext(ctx).Table("machines").Select("1")
+	if err := s.db.WithContext(ctx).Table("(?) as counted", match(count).Limit(countedTo)).Count(&page.Total).Error; err != nil {
 		return nil, err
 	}
 	rows := match(s.machineQuery(ctx)).Order("machines.name").Limit(q.Limit + 1)

@@ -36,7 +36,13 @@ type Store struct {
 // Open connects to the database that dsn names and brings its tables up to
 // date.
 func Open(ctx context.Context, dsn string) (*Store, error) {
-	pool, err := pgxpool.New(ctx, dsn)
+	conf, err := pgxpool.ParseConfig(dsn)
+	if err != nil {
+		return nil, fmt.Errorf("database: %w", err)
+	}
+	// A filter may match nearly all rows or none: one plan for both is slow for one.
+	conf.ConnConfig.RuntimeParams["plan_cache_mode"] = "force_custom_plan"
+	pool, err := pgxpool.NewWithConfig(ctx, conf)
 	if err != nil {
 		return nil, fmt.Errorf("database: %w", err)
 	}
