@@ -204,7 +204,7 @@ func showStore(p *page, r *store.Verification) {
 func upkeepCommand() *cli.Command {
 	var names []string
 	for _, n := range ladder.Actions() {
-		if strings.HasPrefix(n, "upkeep.") && n != "upkeep.set-policy" && n != "upkeep.lend-policy" {
+		if strings.HasPrefix(n, "upkeep.") && n != "upkeep.set-policy" && n != "upkeep.lend-policy" && n != "upkeep.set-value" {
 			names = append(names, strings.TrimPrefix(n, "upkeep."))
 		}
 	}
@@ -229,6 +229,20 @@ func upkeepCommand() *cli.Command {
 				Description: "For a list of any size, taken off a machine: everything else stays byte for byte the same, in little memory. On a\nmachine itself, \"upkeep do cut-pending\" does it through a journal.\n\nExample:\n   diorthos upkeep cut list list.new --store /mnt/corbel/store/manifests",
 				Flags:       []cli.Flag{&cli.StringFlag{Name: "store", Usage: "`FOLDER` with the manifests of the components that are there", Required: true}, jsonFlag()},
 				Action:      cutList},
+			{Name: "set", Usage: "change one value of the settings", ArgsUsage: "BRANCH NAME VALUE IMAGE|FOLDER",
+				Description: "An empty VALUE takes it out. The settings as they were are kept aside, and a journal brings every byte back.\n\nExample:\n   diorthos upkeep set update/policy drivers take .demo/machines/fulmar-crew-1",
+				Flags:       changeFlags(),
+				Action: func(ctx context.Context, c *cli.Command) error {
+					a, err := args(c, "BRANCH", "NAME", "VALUE", "IMAGE")
+					if err != nil {
+						return err
+					}
+					facts, err := lookFor(c, a[3])
+					if err != nil {
+						return err
+					}
+					return does(ctx, c, facts, a[3], "upkeep.set-value", map[string]string{"branch": a[0], "name": a[1], "value": a[2]})
+				}},
 			{Name: "do", Usage: "take one action", ArgsUsage: "ACTION IMAGE|FOLDER",
 				Description: "The actions: " + strings.Join(names, ", ") + ".\nEach is proven afterwards, and taken back if it cannot be.\n\nExample:\n   diorthos upkeep do leftovers-aside .demo/machines/gannet-crew-2 --dry-run",
 				Flags:       append(changeFlags(), sourceFlag()),

@@ -42,6 +42,8 @@ func TestACorbelMachineIsMendedWhileTheConsoleLooksOn(t *testing.T) {
 	p.waitText("loader as in the component store") // the climb has arrived
 	wants(t, s.must(0, "standin", "try", folder, "start"), "Corbel is ready")
 	wants(t, s.must(0, "boot", "show", folder), "services")
+	wants(t, s.must(0, "upkeep", "set", "update/policy", "drivers", "refuse", folder), `drivers is "refuse", was "take"`, "proven")
+	wants(t, s.must(1, "upkeep", "set", "update/policy", "drivers", "refuse", folder), "nothing to change")
 	wants(t, s.must(0, "machines", "lerrick-kiosk-1"), "Lerrick terminal", "COMPONENT STORE")
 }
 

@@ -328,6 +328,7 @@ In another terminal, from this folder:
   diorthos case 1
   diorthos layout check %s
   diorthos climb 1 --image %s
+  diorthos machines --state open
 
 Ctrl-C stops service and database; the data stay in %s.`, url, token, fleet.Technician, d.path("env"), image, image, d.folder)
 	return nil

@@ -46,6 +46,9 @@ type (
 		Policy() (map[string]string, error)
 		SetPolicy(name, value string) (was string, err error)
 	}
+	valueKeeper interface {
+		SetValue(branch, name, value string) (was string, err error)
+	}
 	pendingKeeper interface {
 		Pending() (*bag.Pending, error)
 		CutPending(context.Context) (upkeep.Cut, error)
@@ -169,7 +172,17 @@ var systemActions = map[string]action{
 		list, err := s.SettingFaults()
 		return told("every branch is sound, belongs to its owner and has values that work", errors.Join(err, some(list)), "all are")
 	}),
-	"upkeep.set-policy":  on(setPolicy, func(context.Context, policyKeeper) []Check { return told("the policy is set", nil, "as the rung says") }),
+	"upkeep.set-policy": on(setPolicy, func(context.Context, policyKeeper) []Check { return told("the policy is set", nil, "as the rung says") }),
+	"upkeep.set-value": on(func(_ context.Context, g *ground, s valueKeeper) ([]string, error) {
+		branch, name, value := g.params["branch"], g.params["name"], g.params["value"]
+		was, err := s.SetValue(branch, name, value)
+		if err != nil || was == value {
+			return nil, err
+		}
+		return []string{fmt.Sprintf("%s: %s is %q, was %q; the settings as they were are kept aside", branch, name, value, was)}, nil
+	}, func(context.Context, valueKeeper) []Check {
+		return told("the settings can be read, every branch with its own sum", nil, "they can")
+	}),
 	"upkeep.lend-policy": lendPolicy(),
 	"upkeep.cut-pending": on(func(ctx context.Context, _ *ground, s pendingKeeper) ([]string, error) {
 		p, err := s.Pending()

@@ -394,15 +394,7 @@ func (s *System) MendSetting(f bag.SettingFault) error {
 	case b == nil:
 		tree.Branches = append(tree.Branches, *want)
 	case f.Kind == "damaged":
-		whole, err := fs.ReadFile(s.sys, corbelfile.SettingsPath)
-		if err != nil {
-			return err
-		}
-		to := path.Join(corbelfile.AsideFolder, s.now.UTC().Format("20060102-150405"), path.Base(corbelfile.SettingsPath))
-		if err := s.edit.Mkdir(path.Dir(to)); err != nil {
-			return err
-		}
-		if err := s.edit.WriteFile(to, whole); err != nil {
+		if err := s.keepSettings(); err != nil {
 			return err
 		}
 		*b = *want
@@ -439,6 +431,42 @@ func (s *System) SetPolicy(name, value string) (was string, err error) {
 		return "", err
 	}
 	return was, s.edit.WriteFile(corbelfile.SettingsPath, tree.Bytes())
+}
+
+// SetValue changes one value of the settings, an empty one takes it out, and
+// returns what it was. The settings as they were are kept aside.
+func (s *System) SetValue(branch, name, value string) (was string, err error) {
+	tree, _, err := s.settings()
+	if err != nil {
+		return "", err
+	}
+	b := tree.Find(branch)
+	if b == nil || b.Damaged != "" {
+		return "", fmt.Errorf("corbel: the settings have no branch %q that is sound", branch)
+	}
+	if was = b.Values[name]; was == value {
+		return was, nil
+	}
+	if err := tree.Set(branch, name, value); err != nil {
+		return "", err
+	}
+	return was, errors.Join(s.keepSettings(), s.edit.WriteFile(corbelfile.SettingsPath, tree.Bytes()))
+}
+
+// keepSettings copies the settings aside as they are.
+func (s *System) keepSettings() error {
+	whole, err := fs.ReadFile(s.sys, corbelfile.SettingsPath)
+	if err != nil {
+		return err
+	}
+	to := path.Join(corbelfile.AsideFolder, s.now.UTC().Format("20060102-150405"), path.Base(corbelfile.SettingsPath))
+	if has(s.sys, to) { // kept by the same repair already
+		return nil
+	}
+	if err := s.edit.Mkdir(path.Dir(to)); err != nil {
+		return err
+	}
+	return s.edit.WriteFile(to, whole)
 }
 
 // Pending reads the work for the next start; nil when there is none.
