@@ -99,6 +99,8 @@ fuzz:
 	go test ./core/fat -run - -fuzz FuzzCheck -fuzztime 60s -fuzzminimizetime 5x
 	go test ./core/iso -run - -fuzz FuzzOpen -fuzztime 60s -fuzzminimizetime 5x
 	go test ./core/catalogue -run - -fuzz FuzzRead -fuzztime 60s -fuzzminimizetime 5x
+	go test ./platform/corbelfile -run - -fuzz FuzzFiles -fuzztime 60s -fuzzminimizetime 5x
+	go test ./platform/corbelfile -run - -fuzz FuzzExcision -fuzztime 60s -fuzzminimizetime 5x
 	go test ./platform/debian -run - -fuzz FuzzReadPackage -fuzztime 60s -fuzzminimizetime 5x
 
 screenshots: packages-test build
