@@ -83,6 +83,18 @@ func TestDependenciesPointDown(t *testing.T) {
 	}
 }
 
+// TestTheStandInKnowsNothingOfDiagnosis: what it lets happen comes from its
+// machines' state, and from nothing that looks for causes.
+func TestTheStandInKnowsNothingOfDiagnosis(t *testing.T) {
+	for _, imp := range imports(t)["diorthos/standin/corbel"] {
+		for _, never := range []string{"diorthos/core/diagnosis", "diorthos/core/knowledge", "diorthos/core/ladder", "diorthos/core/docket", "diorthos/knowledge", "diorthos/platform/corbel"} {
+			if imp == never {
+				t.Errorf("the stand-in imports %s", imp)
+			}
+		}
+	}
+}
+
 func checkCore(t *testing.T, pkg string, list []string) {
 	t.Helper()
 	if rank(pkg) < 0 {

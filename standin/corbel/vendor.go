@@ -11,8 +11,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"math/big"
 	"net/http"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -146,7 +148,7 @@ func (v *Vendor) SetDown(serial string, down bool) {
 // serialHeader is how a machine says who it is.
 const serialHeader = "Corbel-Serial"
 
-// ServeHTTP answers /state, /packages/ID and /payloads/BUILD/HASH.
+// ServeHTTP answers /state, /catalogue, /packages/ID and /payloads/BUILD/HASH.
 func (v *Vendor) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	v.mu.Lock()
 	down := v.down[r.Header.Get(serialHeader)]
@@ -162,6 +164,15 @@ func (v *Vendor) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	if down {
 		http.Error(w, "the service is down for maintenance", http.StatusServiceUnavailable)
+		return
+	}
+	if r.URL.Path == "/catalogue" {
+		list := []corbelfile.Offer{}
+		for _, id := range slices.Sorted(maps.Keys(v.packs)) {
+			list = append(list, v.Offer(id))
+		}
+		w.Header().Set("Content-Type", "application/json")
+		_, _ = w.Write(corbelfile.Encode(list)) // the peer may be gone
 		return
 	}
 	if id, ok := strings.CutPrefix(r.URL.Path, "/packages/"); ok && v.raw[id] != nil {
