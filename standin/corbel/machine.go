@@ -242,7 +242,7 @@ func (m *Machine) Copy(folder string) (*Machine, error) {
 	}
 	for _, name := range names {
 		switch filepath.Ext(name) {
-		case ".img", ".json", ".pack":
+		case ".img", ".json", ".pack", ".txt":
 			if err := copySparse(filepath.Join(folder, filepath.Base(name)), name); err != nil {
 				return nil, err
 			}
