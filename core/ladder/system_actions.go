@@ -56,6 +56,7 @@ type (
 	}
 	features interface {
 		PutFeature(context.Context, []store.Source) ([]string, error)
+		FeatureStored() (name string, err error)
 	}
 	componentKeeper interface{ Components() store.Writer }
 	remover         interface {
@@ -159,29 +160,33 @@ var systemActions = map[string]action{
 	"upkeep.ask-as-system": on(func(_ context.Context, _ *ground, s offers) ([]string, error) {
 		list, err := s.AskAsSystem()
 		return prefixed("asked for by the system: ", list), err
-	}, func(context.Context, offers) []Check {
-		return told("what is on offer is asked for by the system", nil, "all of it")
+	}, func(_ context.Context, s offers) []Check { // on a draft: what would still have to be changed
+		list, err := s.AskAsSystem()
+		return told("what is on offer is asked for by the system", errors.Join(err, some(list)), "all of it")
 	}),
 	"upkeep.hold-drivers": on(func(_ context.Context, _ *ground, s offers) ([]string, error) {
 		list, err := s.HoldOlderDrivers()
 		return prefixed("held back: ", list), err
-	}, func(context.Context, offers) []Check {
-		return told("no driver is on offer that is older than the installed one", nil, "none that is not held back")
+	}, func(_ context.Context, s offers) []Check {
+		list, err := s.HoldOlderDrivers()
+		return told("no driver is on offer that is older than the installed one", errors.Join(err, some(list)), "none that is not held back")
 	}),
 	"upkeep.mend-settings": on(mendSettings, func(_ context.Context, s settingKeeper) []Check {
 		list, err := s.SettingFaults()
 		return told("every branch is sound, belongs to its owner and has values that work", errors.Join(err, some(list)), "all are")
 	}),
-	"upkeep.set-policy": on(setPolicy, func(context.Context, policyKeeper) []Check { return told("the policy is set", nil, "as the rung says") }),
-	"upkeep.set-value": on(func(_ context.Context, g *ground, s valueKeeper) ([]string, error) {
+	"upkeep.set-policy": policy(),
+	"upkeep.set-value": proving(on(func(_ context.Context, g *ground, s valueKeeper) ([]string, error) {
 		branch, name, value := g.params["branch"], g.params["name"], g.params["value"]
 		was, err := s.SetValue(branch, name, value)
 		if err != nil || was == value {
 			return nil, err
 		}
 		return []string{fmt.Sprintf("%s: %s is %q, was %q; the settings as they were are kept aside", branch, name, value, was)}, nil
-	}, func(context.Context, valueKeeper) []Check {
-		return told("the settings can be read, every branch with its own sum", nil, "they can")
+	}, nil), func(after *ground, s valueKeeper) []Check {
+		value := after.params["value"]
+		was, err := s.SetValue(after.params["branch"], after.params["name"], value)
+		return []Check{{What: "the value is what was wanted", OK: err == nil && was == value, Saw: fmt.Sprintf("%q", was)}}
 	}),
 	"upkeep.lend-policy": lendPolicy(),
 	"upkeep.cut-pending": on(func(ctx context.Context, _ *ground, s pendingKeeper) ([]string, error) {
@@ -214,15 +219,16 @@ var systemActions = map[string]action{
 	"upkeep.feature-source": on(func(ctx context.Context, g *ground, s features) ([]string, error) {
 		return s.PutFeature(ctx, g.Sources)
 	},
-		func(context.Context, features) []Check {
-			return told("the payload is in the store", nil, "every file has the hash that its manifest says")
+		func(_ context.Context, s features) []Check {
+			name, err := s.FeatureStored()
+			return told("the payload is in the store", err, name+": every file has the hash that its manifest says")
 		}),
 	"upkeep.remove-update": on(func(_ context.Context, _ *ground, s remover) ([]string, error) {
 		what, err := s.RemoveLatest()
 		return []string{what + " is removed"}, err
-	}, func(_ context.Context, s remover) []Check {
+	}, func(ctx context.Context, s remover) []Check {
 		list, err := s.History()
-		return told("the history ends with what was there before", err, fmt.Sprintf("%d entries", len(list)))
+		return append(told("the history ends with what was there before", err, fmt.Sprintf("%d entries", len(list))), wholeAgain(ctx, s)...)
 	}),
 	"upkeep.remove-program": on(func(_ context.Context, _ *ground, s programs) ([]string, error) {
 		what, err := s.RemoveProgram()
@@ -235,14 +241,12 @@ var systemActions = map[string]action{
 	"upkeep.return-to-checkpoint": on(func(_ context.Context, _ *ground, s checkpoints) ([]string, error) {
 		what, err := s.ReturnToCheckpoint()
 		return []string{"returned to " + what}, err
-	}, func(context.Context, checkpoints) []Check {
-		return told("the state files are those of the checkpoint", nil, "and the files of the system are made from the payloads that they name")
-	}),
+	}, wholeAgain[checkpoints]),
 	"boot.minimal-mode": minimalMode(),
 	"boot.normal-mode": on(func(_ context.Context, _ *ground, s starter) ([]string, error) {
 		_, err := s.SetMode("normal")
 		return []string{"the next start is a normal one"}, err
-	}, func(context.Context, starter) []Check { return told("the boot store says normal", nil, "it does") }),
+	}, saysMode("normal")),
 	"store.repair": on(repairStore, proveStore[componentKeeper]),
 	"boot.code":    on(booting("boot code in sector 0 as in the component store", booter.PutBootCode), proveBoot("code")),
 	"boot.sector":  on(booting("boot sector's code as in the component store", booter.PutBootSector), proveBoot("sector")),
@@ -430,9 +434,48 @@ func setPolicy(_ context.Context, g *ground, s policyKeeper) ([]string, error) {
 	return []string{fmt.Sprintf("%s is %q, was %q", name, value, was)}, nil
 }
 
+// policy sets a value of the policy, and proves that it is there.
+func policy() action {
+	return proving(on(setPolicy, nil), func(after *ground, s policyKeeper) []Check {
+		have, err := s.Policy()
+		name, value := after.params["name"], after.params["value"]
+		return []Check{{What: "the policy " + name + " is as wanted", OK: err == nil && have[name] == value, Saw: fmt.Sprintf("%q", have[name])}}
+	})
+}
+
+// proving gives an action a proof that needs to know what was wanted.
+func proving[T any](a action, prove func(after *ground, sys T) []Check) action {
+	a.prove = func(_ context.Context, _, after *ground) []Check {
+		sys, ok := after.system.(T)
+		if !ok {
+			return []Check{{What: "the system can still be read", Saw: "it cannot"}}
+		}
+		return prove(after, sys)
+	}
+	return a
+}
+
+// saysMode proves the mode of the next start: setting it, on a draft, tells
+// what it was.
+func saysMode(mode string) func(context.Context, starter) []Check {
+	return func(_ context.Context, s starter) []Check {
+		was, err := s.SetMode(mode)
+		return []Check{{What: "the boot store says " + mode, OK: err == nil && was == mode, Saw: was}}
+	}
+}
+
+// wholeAgain verifies the components that the system has now.
+func wholeAgain[T any](ctx context.Context, s T) []Check {
+	keeper, ok := any(s).(componentKeeper)
+	if !ok {
+		return []Check{{What: "the component store can be verified", Saw: "it cannot"}}
+	}
+	return proveStore(ctx, keeper)
+}
+
 // lendPolicy sets a value for one attempt.
 func lendPolicy() action {
-	a := on(setPolicy, func(context.Context, policyKeeper) []Check { return told("the policy is set", nil, "as the rung says") })
+	a := policy()
 	set := a.do
 	a.do = func(ctx context.Context, g *ground) (effect, error) {
 		was := ""
@@ -496,7 +539,7 @@ func minimalMode() action {
 			return nil, err
 		}
 		return []string{"the next start is in minimal mode"}, nil
-	}, func(context.Context, starter) []Check { return told("the boot store says minimal", nil, "it does") })
+	}, saysMode("minimal"))
 	set := a.do
 	a.do = func(ctx context.Context, g *ground) (effect, error) {
 		e, err := set(ctx, g)

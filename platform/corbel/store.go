@@ -301,6 +301,37 @@ func (s *System) PutFeature(ctx context.Context, sources []store.Source) (done [
 	return nil, other
 }
 
+// FeatureStored names a feature that is not on and whose payload lies whole in
+// the store, for the build that the machine has.
+func (s *System) FeatureStored() (string, error) {
+	rel, err := read[corbelfile.Release](s.sys, corbelfile.ReleasePath)
+	if err != nil {
+		return "", err
+	}
+	features, err := read[[]corbelfile.Feature](s.sys, corbelfile.FeaturesPath)
+	if err != nil {
+		return "", err
+	}
+	for _, f := range features {
+		manifests, _ := fs.Glob(s.sys, manifestPath(f.Component, "*")) // the pattern is right
+		for _, name := range manifests {
+			raw, err := fs.ReadFile(s.sys, name)
+			var m corbelfile.Manifest
+			if f.On || err != nil || corbelfile.Unseal(corbelfile.KindManifest, raw, &m) != nil || m.Build != rel.Build {
+				continue
+			}
+			whole := !slices.ContainsFunc(m.Files, func(file corbelfile.File) bool {
+				data, err := fs.ReadFile(s.sys, payloadPath(file.Payload))
+				return err != nil || corbelfile.Hash(data) != file.Payload
+			})
+			if whole {
+				return f.Name, nil
+			}
+		}
+	}
+	return "", errors.New("corbel: no feature's payload is whole in the store")
+}
+
 // take copies one component from a source into the store.
 func (c *componentStore) take(ctx context.Context, src store.Source, name string) ([]string, error) {
 	raw, err := src.Manifest(ctx, name, "")
