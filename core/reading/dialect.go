@@ -45,8 +45,9 @@ type Dialect struct {
 	Kinds   []Kind   `yaml:"kinds"`
 	Samples []Sample `yaml:"samples"`
 
-	record *regexp.Regexp
-	sieve  sieve // of the rules
+	record      *regexp.Regexp
+	textFollows bool  // what follows the match of record is the text
+	sieve       sieve // of the rules
 }
 
 // A TimeForm says how a time is written.
@@ -106,8 +107,12 @@ func (d *Dialect) compile() error {
 		}
 	}
 	if d.Record != "" {
+		// A text that goes to the end of the line need not be walked through:
+		// it is what follows the rest of the pattern.
+		var head string
+		head, d.textFollows = strings.CutSuffix(d.Record, "(?P<text>.*)$")
 		var err error
-		if d.record, err = regexp.Compile(d.Record); err != nil {
+		if d.record, err = regexp.Compile(head); err != nil {
 			return fmt.Errorf("dialect %s: record: %w", d.ID, err)
 		}
 	}
@@ -215,12 +220,17 @@ func (d *Dialect) split(e *Event) bool {
 	if d.record == nil {
 		return false
 	}
-	m := d.record.FindStringSubmatch(e.Text)
+	m := d.record.FindStringSubmatchIndex(e.Text)
 	if m == nil {
 		return false
 	}
 	for g, name := range d.record.SubexpNames() {
-		d.fill(e, name, m[g])
+		if from, to := m[2*g], m[2*g+1]; from >= 0 {
+			d.fill(e, name, e.Text[from:to])
+		}
+	}
+	if d.textFollows {
+		e.body = e.Text[m[1]:]
 	}
 	return true
 }

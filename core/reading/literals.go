@@ -13,13 +13,14 @@ type literals struct {
 	classes int
 	next    []uint32 // state*classes + class → state*classes, the top bit set if something ends there
 	ends    map[uint32][]int
+	depths  map[uint32]int // of the states in which something ends, in bytes
 	lengths []int
 }
 
 const endsHere = 1 << 31
 
 func newLiterals(words []string) *literals {
-	a := &literals{classes: 1, ends: map[uint32][]int{}}
+	a := &literals{classes: 1, ends: map[uint32][]int{}, depths: map[uint32]int{}}
 	for i, w := range words {
 		words[i] = strings.ToLower(w)
 		for _, b := range []byte(words[i]) {
@@ -39,7 +40,7 @@ func newLiterals(words []string) *literals {
 func (a *literals) build(words []string) {
 	width := a.classes
 	trie := make([]uint32, width) // 0 is "none": no edge leads back to the root
-	ends := [][]int{nil}
+	ends, depths := [][]int{nil}, []int{0}
 	for id, w := range words {
 		a.lengths = append(a.lengths, len(w))
 		at := 0
@@ -47,7 +48,7 @@ func (a *literals) build(words []string) {
 			edge := at*width + int(a.class[b])
 			if trie[edge] == 0 {
 				trie[edge] = uint32(len(ends))
-				ends = append(ends, nil)
+				ends, depths = append(ends, nil), append(depths, depths[at]+1)
 				trie = append(trie, make([]uint32, width)...)
 			}
 			at = int(trie[edge])
@@ -79,27 +80,31 @@ func (a *literals) build(words []string) {
 		a.next[i] = to * uint32(width)
 		if len(ends[to]) > 0 {
 			a.next[i] |= endsHere
-			a.ends[to*uint32(width)] = ends[to]
+			a.ends[to*uint32(width)], a.depths[to*uint32(width)] = ends[to], depths[to]
 		}
 	}
 }
 
-// any reports whether line holds one of the literals.
-func (a *literals) any(line []byte) bool {
+// first returns a place in line before which none of the literals begins, or
+// -1 if line holds none.
+func (a *literals) first(line []byte) int {
 	var at uint32
-	for _, b := range line {
+	for i, b := range line {
 		if at = a.next[at+uint32(a.class[b])]; at&endsHere != 0 {
-			return true
+			return i + 1 - a.depths[at&^endsHere]
 		}
 	}
-	return false
+	return -1
 }
 
 // each calls found with every literal in text and where it stands, in order of
 // where they end, until found returns false.
-func (a *literals) each(text string, found func(id, from, to int) bool) {
+func (a *literals) each(text string, found func(id, from, to int) bool) { a.eachFrom(text, 0, found) }
+
+// eachFrom leaves out the literals that begin before start.
+func (a *literals) eachFrom(text string, start int, found func(id, from, to int) bool) {
 	var at uint32
-	for i := range len(text) {
+	for i := start; i < len(text); i++ {
 		at = a.next[at+uint32(a.class[text[i]])]
 		if at&endsHere == 0 {
 			continue
@@ -240,13 +245,17 @@ type sighting struct {
 	field   bool  // it holds a field of a record of several lines
 }
 
+// nothing reports whether the text cannot matter, unless a watched pattern
+// matches.
 func (s sighting) nothing() bool {
-	return s.level == Info && len(s.rules)+len(s.watched)+len(s.foreign) == 0 && !s.field
+	return s.level == Info && len(s.rules)+len(s.foreign) == 0 && !s.field
 }
 
-func (f *finder) sight(text string) sighting {
+// sight looks at a text from start on, before which it holds none of the
+// literals.
+func (f *finder) sight(text string, start int) sighting {
 	s := sighting{level: Info}
-	f.each(text, func(id, from, to int) bool {
+	f.eachFrom(text, start, func(id, from, to int) bool {
 		m := f.means[id]
 		switch {
 		case m.rule >= foreignText:

@@ -46,8 +46,14 @@ func TestTheAutomatonFindsWhatAPlainSearchFinds(t *testing.T) {
 				}
 			}
 		}
-		if len(got) != want || a.any([]byte(text)) != (want > 0) {
-			t.Fatalf("%v in %q: %d found, %d there, any says %t", words, text, len(got), want, a.any([]byte(text)))
+		start := a.first([]byte(text))
+		if len(got) != want || (start >= 0) != (want > 0) {
+			t.Fatalf("%v in %q: %d found, %d there, first says %d", words, text, len(got), want, start)
+		}
+		later := 0
+		a.eachFrom(text, max(0, start), func(_, _, _ int) bool { later++; return true })
+		if later != want {
+			t.Fatalf("%v in %q: from %d on %d are found of %d", words, text, start, later, want)
 		}
 	}
 }
@@ -63,7 +69,7 @@ func letters(r *rand.Rand, n int) string {
 func TestCaseIsFoldedForASCIIAlone(t *testing.T) {
 	a := newLiterals([]string{"No Space", "gerät"})
 	for text, want := range map[string]bool{"NO SPACE left": true, "no space": true, "GERät": true, "GERÄT": false, "no  space": false} {
-		if got := a.any([]byte(text)); got != want {
+		if got := a.first([]byte(text)) >= 0; got != want {
 			t.Errorf("%q: %t", text, got)
 		}
 	}

@@ -206,7 +206,9 @@ func (r *Reader) readOne(ctx context.Context, src Source, anchor time.Time, spee
 		report.Language = speech.translator.Language
 	}
 	e := &assembler{reader: r, stream: &s, file: src.Name, speech: speech, fields: map[string]string{}}
-	report.Lines, report.Cut, err = scanLines(ctx, counted, find().literals, func(text []byte) (Event, *Rule, bool) { return r.look(d, find(), speech, anchor, text) }, e.take)
+	report.Lines, report.Cut, err = scanLines(ctx, counted, find().literals, func(text []byte, start int) (Event, *Rule, bool) {
+		return r.look(d, find(), speech, anchor, text, start)
+	}, e.take)
 	e.endRecord()
 	if err != nil {
 		report.Problem = err.Error()
@@ -339,23 +341,29 @@ func (a *assembler) thin() {
 	a.stream.events = kept
 }
 
-// look judges the text of a line that holds a literal.
-func (r *Reader) look(d *Dialect, find *finder, speech *speech, anchor time.Time, text []byte) (e Event, rule *Rule, matters bool) {
-	e.Text = strings.TrimRight(clean(text), " \t")
-	seen := find.sight(e.Text)
+// look judges the text of a line that holds a literal, none of which begins
+// before start.
+func (r *Reader) look(d *Dialect, find *finder, speech *speech, anchor time.Time, text []byte, start int) (e Event, rule *Rule, matters bool) {
+	if len(d.Carry) > 0 && len(text) > 8 && text[7] == 0 { // a length before a text of several lines
+		text, start = text[8:], max(0, start-8)
+	}
+	cleaned := clean(text)
+	if cleaned != string(text) {
+		start = 0
+	}
+	e.Text = strings.TrimRight(cleaned, " \t")
+	seen := find.sight(e.Text, start)
 	if len(seen.foreign) > 0 {
 		if original, ok := speech.translator.Original(e.Text, seen.foreign); ok {
 			written := e.Text
 			e.Text = original
 			defer func() { e.Means, e.Text = e.Text, written }()
-			seen = find.sight(original)
+			seen = find.sight(original, 0)
 		}
 	}
-	if seen.nothing() { // most lines that hold a literal: a word inside a name
+	e.Hits = r.matched(seen.watched, e.Text)
+	if seen.nothing() && len(e.Hits) == 0 { // most lines that hold a literal: a word inside a name, a signature that begins alike
 		return e, nil, false
-	}
-	if len(d.Carry) > 0 && len(text) > 8 && text[7] == 0 { // a length before a text of several lines
-		e.Text = strings.TrimRight(clean(text[8:]), " \t")
 	}
 	if d.split(&e) && e.carried[0] != "" {
 		return e, nil, true
@@ -370,7 +378,6 @@ func (r *Reader) look(d *Dialect, find *finder, speech *speech, anchor time.Time
 	}
 	rule = d.apply(&e, seen.rules)
 	e.Time = inYear(e.Time, anchor)
-	e.Hits = r.matched(seen.watched, e.Text)
 	e.own = rule != nil || e.Level != Info || len(e.Hits) > 0
 	return e, rule, e.own || len(d.Carry) > 0 && e.body != ""
 }

@@ -27,9 +27,10 @@ type line struct {
 	hit    bool
 }
 
-// A look tells of the text of a line whether it matters. It is called on all
-// cores at once.
-type look func(text []byte) (e Event, rule *Rule, matters bool)
+// A look tells of the text of a line whether it matters. What stands before
+// start is known to hold nothing that is looked for. It is called on all cores
+// at once.
+type look func(text []byte, start int) (e Event, rule *Rule, matters bool)
 
 // A chunk is used again once its lines have been taken.
 type chunk struct {
@@ -159,14 +160,15 @@ func search(c *chunk, find *literals, see look) scanned {
 			text = text[:maxLine]
 			s.cut++
 		}
-		hit := find.any(text)
-		if !hit && bytes.IndexByte(text, 0x1b) >= 0 { // colours can stand in the middle of what we look for
-			hit = find.any(stripEscapes(text))
+		start := find.first(text)
+		if start < 0 && bytes.IndexByte(text, 0x1b) >= 0 { // colours can stand in the middle of what we look for
+			start = find.first(stripEscapes(text))
 		}
+		hit := start >= 0
 		indented := len(text) > 0 && (text[0] == ' ' || text[0] == '\t')
 		l := line{number: s.count, offset: offset, length: end}
 		if hit {
-			l.event, l.rule, hit = see(text)
+			l.event, l.rule, hit = see(text, start)
 		}
 		if l.hit = hit; !hit && near && indented {
 			l.event.Text = clean(text)
@@ -186,11 +188,8 @@ func search(c *chunk, find *literals, see look) scanned {
 // bar that was drawn over with carriage returns, and escape sequences.
 func clean(text []byte) string {
 	text = bytes.TrimRight(text, "\r")
-	for {
+	for bytes.IndexByte(text, '\r') >= 0 {
 		i := bytes.LastIndexByte(text, '\r')
-		if i < 0 {
-			break
-		}
 		if len(bytes.TrimSpace(text[i+1:])) > 0 {
 			text = text[i+1:]
 			break

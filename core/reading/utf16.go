@@ -1,7 +1,9 @@
 package reading
 
 import (
+	"encoding/binary"
 	"io"
+	"slices"
 	"unicode/utf16"
 	"unicode/utf8"
 )
@@ -44,10 +46,32 @@ func (u *utf16Reader) unit(b []byte) uint16 {
 	return uint16(b[1]) | uint16(b[0])<<8
 }
 
+// ascii appends the ASCII text that b begins with, eight bytes at a time, and
+// returns what is left of b.
+func (u *utf16Reader) ascii(out, b []byte) (text, rest []byte) {
+	out = slices.Grow(out, len(b)/2)
+	for len(b) >= 8 {
+		units := binary.LittleEndian.Uint64(b)
+		if !u.little {
+			units = units>>8&0x00ff00ff00ff00ff | units<<8&0xff00ff00ff00ff00
+		}
+		if units&0xff80ff80ff80ff80 != 0 {
+			break
+		}
+		units |= units >> 8
+		out = binary.LittleEndian.AppendUint32(out, uint32(units&0xffff|units>>16&0xffff0000))
+		b = b[8:]
+	}
+	return out, b
+}
+
 // decode turns whole units into text and keeps the rest for the next time.
 func (u *utf16Reader) decode(b []byte, last bool) {
 	out := u.out[:0]
 	for len(b) >= 2 {
+		if out, b = u.ascii(out, b); len(b) < 2 {
+			break
+		}
 		c := u.unit(b)
 		switch {
 		case c < utf8.RuneSelf:
