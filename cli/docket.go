@@ -256,14 +256,20 @@ func showFiles(p *page, d *docket.Docket) {
 	p.head("Read")
 	var rows [][]string
 	for _, f := range d.Files {
-		problem := f.Problem
+		var remarks []string
+		if f.Problem != "" {
+			remarks = append(remarks, f.Problem)
+		}
 		if f.Cut > 0 {
-			problem = strings.TrimSpace(problem + " " + plural(f.Cut, "line cut at 16 KiB", "lines cut at 16 KiB"))
+			remarks = append(remarks, plural(f.Cut, "line cut at 16 KiB", "lines cut at 16 KiB"))
+		}
+		if f.Unparsed > 0 {
+			remarks = append(remarks, plural(f.Unparsed, "line is no record", "lines are no records"))
 		}
 		if f.Left > 0 {
-			problem = strings.TrimSpace(fmt.Sprintf("%s %d more like them left out", problem, f.Left))
+			remarks = append(remarks, fmt.Sprintf("%d more like the kept ones left out", f.Left))
 		}
-		rows = append(rows, []string{"  " + f.Name, f.Dialect, fmt.Sprint(f.Lines), fmt.Sprint(f.Kept), problem})
+		rows = append(rows, []string{"  " + f.Name, f.Dialect, fmt.Sprint(f.Lines), fmt.Sprint(f.Kept), strings.Join(remarks, ", ")})
 	}
 	p.table([]string{"  file", "dialect", "lines", "kept", ""}, rows, 3, 4)
 	if d.Harmless > 0 {

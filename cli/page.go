@@ -33,8 +33,8 @@ type page struct {
 }
 
 func newPage(c *cli.Command) *page {
-	p := &page{w: c.Root().Writer, width: 100}
-	if f, ok := p.w.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+	p := &page{w: calmWriter{c.Root().Writer}, width: 100}
+	if f, ok := c.Root().Writer.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 		if w, _, err := term.GetSize(int(f.Fd())); err == nil && w >= 40 {
 			p.width = min(w, 120)
 		}

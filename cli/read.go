@@ -1,7 +1,10 @@
 package cli
 
 import (
+	"bufio"
 	"context"
+	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"io/fs"
@@ -24,8 +27,9 @@ func readCommand() *cli.Command {
 	return &cli.Command{
 		Name: "read", Usage: "read logs: what was tried, where it broke, why", ArgsUsage: "PATH…",
 		Description: "Reads files and folders; compressed ones too; \"-\" is standard input. Needs no service.\n" +
-			"Exit status 1 if an attempt failed.\n\nExamples:\n   diorthos read .demo/logs\n   diorthos read --why-not term.log:86 .demo/logs",
-		Flags: []cli.Flag{&cli.StringFlag{Name: "why-not", Usage: "say why line `FILE:LINE` was not chosen as the decisive one"}, jsonFlag()},
+			"Exit status 1 if an attempt failed.\n\nExamples:\n   diorthos read .demo/logs\n   diorthos read --why-not term.log:86 .demo/logs\n   diorthos read --unparsed .demo/logs",
+		Flags: []cli.Flag{&cli.StringFlag{Name: "why-not", Usage: "say why line `FILE:LINE` was not chosen as the decisive one"},
+			&cli.BoolFlag{Name: "unparsed", Usage: "list the lines that are no records of their log's dialect; they are read as plain text"}, jsonFlag()},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if !c.Args().Present() {
 				return usage(c, fmt.Errorf("PATH is missing"))
@@ -41,6 +45,9 @@ func readCommand() *cli.Command {
 			}
 			if c.IsSet("why-not") {
 				return whyNot(ctx, c, k, logs)
+			}
+			if c.Bool("unparsed") {
+				return listUnparsed(ctx, c, k, logs)
 			}
 			d, err := docket.Draw(ctx, &bag.Facts{}, logs, k, nil)
 			if err != nil {
@@ -74,6 +81,29 @@ func whyNot(ctx context.Context, c *cli.Command, k *knowledge.Knowledge, logs []
 	}
 	newPage(c).hang(fmt.Sprintf("%s line %d  ", file, line), timeline.WhyNot(file, line))
 	return nil
+}
+
+// listUnparsed prints as it reads: there can be millions.
+func listUnparsed(ctx context.Context, c *cli.Command, k *knowledge.Knowledge, logs []reading.Source) error {
+	type unparsed struct {
+		File string `json:"file"`
+		reading.WindowLine
+	}
+	out := bufio.NewWriterSize(c.Root().Writer, 64<<10)
+	lines := json.NewEncoder(out)
+	for _, src := range logs {
+		_, err := k.Reader.Unparsed(ctx, src, func(l reading.WindowLine) error {
+			if c.Bool("json") {
+				return lines.Encode(unparsed{src.Name, l})
+			}
+			_, err := fmt.Fprintf(out, "%s:%d  %s\n", src.Name, l.Number, calm(l.Text))
+			return err
+		})
+		if err != nil {
+			return errors.Join(err, out.Flush())
+		}
+	}
+	return out.Flush()
 }
 
 func failedAttempt(d *docket.Docket, err error) error {

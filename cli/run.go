@@ -84,7 +84,7 @@ func usage(c *cli.Command, err error) error {
 }
 
 func oneLine(err error) string {
-	text := strings.Join(strings.Fields(strings.ReplaceAll(err.Error(), "\n", "; ")), " ")
+	text := calm(strings.Join(strings.Fields(strings.ReplaceAll(err.Error(), "\n", "; ")), " "))
 	if errors.Is(err, client.ErrUnreachable) {
 		text += ": is the service running? (\"make demo\" starts one)"
 	}

@@ -46,8 +46,9 @@ type Dialect struct {
 	Samples []Sample `yaml:"samples"`
 
 	record      *regexp.Regexp
-	textFollows bool  // what follows the match of record is the text
-	sieve       sieve // of the rules
+	textFollows bool    // what follows the match of record is the text
+	outline     outline // of record
+	sieve       sieve   // of the rules
 }
 
 // A TimeForm says how a time is written.
@@ -115,6 +116,10 @@ func (d *Dialect) compile() error {
 		if d.record, err = regexp.Compile(head); err != nil {
 			return fmt.Errorf("dialect %s: record: %w", d.ID, err)
 		}
+		d.outline = outlineOf(head)
+	}
+	if len(d.Fields) > 0 {
+		d.outline = outlineOf(`^\{`)
 	}
 	lists := make([][]string, len(d.Rules))
 	for i, r := range d.Rules {

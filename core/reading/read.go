@@ -79,6 +79,7 @@ type FileReport struct {
 	Kept     int    `json:"kept"`               // events that matter
 	Left     int    `json:"left"`               // events that matter and had to be left out, of the middle of the log
 	Cut      int    `json:"cut"`                // lines longer than 16 KiB, of which the rest was not looked at
+	Unparsed int    `json:"unparsed"`           // lines that are no record of the dialect and not set in below one; read as plain text
 	Language string `json:"language,omitempty"` // from which messages were brought back
 	Problem  string `json:"problem"`            // why it could not be read to its end
 }
@@ -206,13 +207,14 @@ func (r *Reader) readOne(ctx context.Context, src Source, anchor time.Time, spee
 		report.Language = speech.translator.Language
 	}
 	e := &assembler{reader: r, stream: &s, file: src.Name, speech: speech, fields: map[string]string{}}
-	report.Lines, report.Cut, err = scanLines(ctx, counted, find().literals, func(text []byte, start int) (Event, *Rule, bool) {
+	lines, err := scanLines(ctx, counted, find().literals, d.outline, func(text []byte, start int) (Event, *Rule, bool) {
 		return r.look(d, find(), speech, anchor, text, start)
 	}, e.take)
 	e.endRecord()
 	if err != nil {
 		report.Problem = err.Error()
 	}
+	report.Lines, report.Cut, report.Unparsed = lines.count, lines.cut, lines.unparsed
 	report.Size, report.Kept, report.Left = counted.n, len(s.events), e.left
 	return s, report
 }

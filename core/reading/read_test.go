@@ -340,3 +340,26 @@ func TestADialectIsInferredAndReadsWhatItWasMadeFrom(t *testing.T) {
 		t.Error("a dialect was inferred from prose")
 	}
 }
+
+func TestUnparsedLinesAreCountedAndListed(t *testing.T) {
+	const log = "Nov 22 06:00:01 kestrel cron[7]: started\n" +
+		"  set in below it\n\n" +
+		"segmentation of the deck\n" +
+		"\x1b[33mNov 22 06:00:02 kestrel cron[7]: in colour\x1b[0m\n" +
+		"Nov 22 06:00:03 kestrel kernel: [  1.5] up\n" +
+		"\x00\x01\xff\xfe rubbish\n" +
+		"Nov 22 06:00:04 kestrel dpkg[8]: error: gone\n"
+	reader, src := load(t).Reader, text("syslog", log)
+	timeline, err := reader.Read(context.Background(), []reading.Source{src}, reading.Anchor{Now: anchor}, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var numbers []int
+	dialect, err := reader.Unparsed(context.Background(), src, func(l reading.WindowLine) error { numbers = append(numbers, l.Number); return nil })
+	if err != nil || dialect != "syslog" || !slices.Equal(numbers, []int{4, 7}) {
+		t.Errorf("dialect %s, lines %v, %v", dialect, numbers, err)
+	}
+	if f := timeline.Files[0]; f.Unparsed != len(numbers) || f.Lines != 8 {
+		t.Errorf("%d unparsed of %d lines", f.Unparsed, f.Lines)
+	}
+}

@@ -44,13 +44,15 @@ type scanned struct {
 	lines    []line
 	count    int // lines in the chunk
 	cut      int // lines that were longer than maxLine
+	unparsed int // lines that are no record
 	endedHit bool
 }
 
 // scanLines reads r to its end and passes the lines that matter to take, in
-// order and with their numbers from 1. It returns how many lines there were
-// and how many had to be cut. Chunks are searched on all cores.
-func scanLines(ctx context.Context, r io.Reader, find *literals, see look, take func(line)) (count, cut int, err error) {
+// order and with their numbers from 1. It returns how many lines there were,
+// how many had to be cut and how many are no record. Chunks are searched on all
+// cores.
+func scanLines(ctx context.Context, r io.Reader, find *literals, records outline, see look, take func(line)) (total scanned, err error) {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	workers := runtime.GOMAXPROCS(0)
@@ -59,7 +61,7 @@ func scanLines(ctx context.Context, r io.Reader, find *literals, see look, take 
 	for range workers {
 		go func() {
 			for c := range work {
-				c.done <- search(c, find, see)
+				c.done <- search(c, find, records, see)
 			}
 		}()
 	}
@@ -85,11 +87,12 @@ func scanLines(ctx context.Context, r io.Reader, find *literals, see look, take 
 			if !l.hit && i == 0 && l.number == 0 && !previousHit {
 				continue // indented, below a line of the chunk before that does not matter
 			}
-			l.number += count + 1
+			l.number += total.count + 1
 			take(l)
 		}
-		count += s.count
-		cut += s.cut
+		total.count += s.count
+		total.cut += s.cut
+		total.unparsed += s.unparsed
 		previousHit = s.endedHit
 		clear(s.lines)
 		c.lines = s.lines[:0]
@@ -98,7 +101,7 @@ func scanLines(ctx context.Context, r io.Reader, find *literals, see look, take 
 		default:
 		}
 	}
-	return count, cut, <-failed
+	return total, <-failed
 }
 
 // splitChunks cuts r at ends of lines and hands the pieces to give.
@@ -145,7 +148,7 @@ func splitChunks(ctx context.Context, r io.Reader, used <-chan *chunk, give func
 	}
 }
 
-func search(c *chunk, find *literals, see look) scanned {
+func search(c *chunk, find *literals, records outline, see look) scanned {
 	s := scanned{lines: c.lines}
 	data, offset := c.data, c.offset
 	near := true // the line before matters, or is not known
@@ -159,6 +162,9 @@ func search(c *chunk, find *literals, see look) scanned {
 		if len(text) > maxLine {
 			text = text[:maxLine]
 			s.cut++
+		}
+		if records.unparsed(text) {
+			s.unparsed++
 		}
 		start := find.first(text)
 		if start < 0 && bytes.IndexByte(text, 0x1b) >= 0 { // colours can stand in the middle of what we look for

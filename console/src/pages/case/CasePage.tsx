@@ -158,7 +158,7 @@ function Files({ c }: { c: CaseDetail }) {
           <li key={f.name} className="flex justify-between border-b border-rule py-0.5">
             <span>{f.name}</span>
             <span className="text-soft">
-              {f.dialect} · {f.lines} lines, {f.kept} kept {f.problem && <span className="text-bad">▲ {f.problem}</span>}
+              {f.dialect} · {f.lines} lines, {f.kept} kept{f.cut > 0 && `, ${f.cut} cut`}{f.unparsed > 0 && `, ${f.unparsed} no records`} {f.problem && <span className="text-bad">▲ {f.problem}</span>}
             </span>
           </li>
         ))}

@@ -1,0 +1,24 @@
+package cli
+
+import (
+	"strings"
+	"testing"
+)
+
+func TestTerminalIsSentTextAndColoursAlone(t *testing.T) {
+	for written, want := range map[string]string{
+		"Gerät 🚢\tdeck\n":                       "Gerät 🚢\tdeck\n",
+		"\x1b[1;31mbad\x1b[0m":                  "\x1b[1;31mbad\x1b[0m",
+		"\x1b]0;owned\x07title":                 "�]0;owned�title",
+		"\x1b[2Jgone \x1b[10;10Hmoved":          "�[2Jgone �[10;10Hmoved",
+		"back\b\b\bspace\rover\x7f":             "back���space�over�",
+		"C1 \u009b2J and its byte \x9b2J alone": "C1 �2J and its byte �2J alone",
+		"cut off \x1b[3":                        "cut off �[3",
+	} {
+		var out strings.Builder
+		n, err := calmWriter{&out}.Write([]byte(written))
+		if out.String() != want || n != len(written) || err != nil {
+			t.Errorf("%q became %q, want %q (%d, %v)", written, out.String(), want, n, err)
+		}
+	}
+}
