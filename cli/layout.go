@@ -46,8 +46,9 @@ func layoutCommand() *cli.Command {
 			},
 			{
 				Name: "check", Usage: "say what is wrong with the tables, where, and who minds", ArgsUsage: "IMAGE|DEVICE",
-				Description: "Exit status 1 if something is broken.\n\nExample:\n   diorthos layout check .demo/kestrel-office-3.img",
-				Flags:       []cli.Flag{&cli.StringFlag{Name: "firmware", Usage: "`MODE` that the machine starts by, uefi or bios, to check for what it needs"}, sectorFlag(), jsonFlag()},
+				Description: "Exit status 1 if something is broken.\n\nExamples:\n   diorthos layout check .demo/kestrel-office-3.img\n   diorthos layout check --for debian-13 .demo/kestrel-office-3.img",
+				Flags: []cli.Flag{&cli.StringFlag{Name: "firmware", Usage: "`MODE` that the machine starts by, uefi or bios, to check for what it needs"},
+					&cli.StringFlag{Name: "for", Usage: "`RELEASE` that is to be installed, such as debian-13, to check for the sizes that it asks"}, sectorFlag(), jsonFlag()},
 				Action: func(_ context.Context, c *cli.Command) error {
 					d, err := describe(c)
 					if err != nil {
@@ -75,7 +76,22 @@ func describe(c *cli.Command) (*bag.Disk, error) {
 		return nil, err
 	}
 	defer func() { _ = image.Close() }()
-	d, _, err := host.DescribeDiskFor(image, "disk0", a[0], platforms(), c.String("firmware"))
+	needs := host.Needs{Firmware: c.String("firmware")}
+	if needs.Firmware != "" && needs.Firmware != "uefi" && needs.Firmware != "bios" {
+		return nil, usage(c, fmt.Errorf("--firmware %q: want uefi or bios", needs.Firmware))
+	}
+	if id := c.String("for"); id != "" {
+		k, err := loadKnowledge()
+		if err != nil {
+			return nil, err
+		}
+		release, err := findRelease(k, id)
+		if err != nil {
+			return nil, err
+		}
+		needs.Sizes = release.Sizes()
+	}
+	d, _, err := host.DescribeDiskFor(image, "disk0", a[0], platforms(), needs)
 	return d, err
 }
 

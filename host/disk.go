@@ -76,12 +76,17 @@ type found struct {
 // DescribeDisk looks at the tables of a disk and at what lies on its
 // partitions. The systems that it finds are returned beside the description.
 func DescribeDisk(src block.Source, id, path string, platforms []Platform) (*bag.Disk, []found, error) {
-	return DescribeDiskFor(src, id, path, platforms, "")
+	return DescribeDiskFor(src, id, path, platforms, Needs{})
 }
 
-// DescribeDiskFor holds the disk against what a firmware, uefi or bios, needs
-// as well.
-func DescribeDiskFor(src block.Source, id, path string, platforms []Platform, firmware string) (*bag.Disk, []found, error) {
+// Needs are what a disk can be held against.
+type Needs struct {
+	Firmware string          // uefi or bios: what it needs to start from the disk
+	Sizes    []layout.Demand // what a release asks
+}
+
+// DescribeDiskFor holds the disk against needs as well.
+func DescribeDiskFor(src block.Source, id, path string, platforms []Platform, needs Needs) (*bag.Disk, []found, error) {
 	table, err := layout.Read(src)
 	if err != nil {
 		return nil, nil, fmt.Errorf("%s: %w", path, err)
@@ -95,7 +100,7 @@ func DescribeDiskFor(src block.Source, id, path string, platforms []Platform, fi
 	var systems []found
 	mounts := map[string]string{}
 	volumes := map[int]fs.FS{}
-	around := layout.Surroundings{Firmware: firmware, Contents: map[int]layout.Content{}, Systems: map[int]bool{}}
+	around := layout.Surroundings{Firmware: needs.Firmware, Demands: needs.Sizes, Contents: map[int]layout.Content{}, Systems: map[int]bool{}, Roles: map[int]string{}}
 	for _, p := range table.Partitions() {
 		part := block.NewPart(src, p.Off, p.Length)
 		content := layout.Recognise(part)
@@ -123,6 +128,9 @@ func DescribeDiskFor(src block.Source, id, path string, platforms []Platform, fi
 		d.Partitions = append(d.Partitions, described)
 	}
 	assignRoles(d.Partitions, mounts)
+	for _, p := range d.Partitions {
+		around.Roles[p.Number] = p.Role
+	}
 	d.Problems = append([]layout.Problem{}, table.CheckIn(around)...)
 	return d, systems, nil
 }

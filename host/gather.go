@@ -109,7 +109,7 @@ func Look(o GatherOptions) (l *Looked, err error) {
 		if l.image, err = OpenDisk(at.Disk, o.SectorSize, true); err != nil {
 			return nil, err
 		}
-		disk, systems, err := DescribeDiskFor(l.image, "disk0", at.Disk, o.Platforms, at.firmware(o.Platforms))
+		disk, systems, err := DescribeDiskFor(l.image, "disk0", at.Disk, o.Platforms, Needs{Firmware: at.firmware(o.Platforms)})
 		if err != nil {
 			return nil, err
 		}

@@ -10,6 +10,8 @@ import (
 
 	"cel.dev/cel-go/cel"
 	"cel.dev/cel-go/common/types"
+
+	"diorthos/core/layout"
 )
 
 // A Release is one that a machine can be installed with or upgraded to, with
@@ -50,6 +52,10 @@ type Requirement struct {
 	AtLeast string   `yaml:"at-least"`
 	Should  string   `yaml:"should"`
 	OneOf   []string `yaml:"one-of"`
+	// Place says that it asks for a size of the disk, or of the partition of a
+	// role, and so can be held against a partition table alone: disk, system,
+	// boot or esp.
+	Place string `yaml:"place"`
 	// When says for which machines it counts; empty for all.
 	When string `yaml:"when"`
 	Why  string `yaml:"why"`
@@ -88,6 +94,9 @@ func (q *Requirement) compile(env *environment) (err error) {
 	if q.measure, err = env.program(q.Measure, cel.DynType); err != nil {
 		return fmt.Errorf("measure: %w", err)
 	}
+	if q.Place != "" && (q.Unit != "bytes" || !slices.Contains([]string{"disk", "system", "boot", "esp"}, q.Place)) {
+		return fmt.Errorf("place %q: want disk, system, boot or esp, with bytes for the unit", q.Place)
+	}
 	if q.When != "" {
 		if q.when, err = env.program(q.When, cel.BoolType); err != nil {
 			return fmt.Errorf("when: %w", err)
@@ -102,6 +111,17 @@ func (q *Requirement) compile(env *environment) (err error) {
 		}
 	}
 	return nil
+}
+
+// Sizes lists what the release asks of the disk and of its partitions.
+func (r *Release) Sizes() []layout.Demand {
+	var list []layout.Demand
+	for _, q := range r.Requires {
+		if q.Place != "" {
+			list = append(list, layout.Demand{Role: q.Place, AtLeast: q.atLeast, Should: q.should, By: r.Title})
+		}
+	}
+	return list
 }
 
 // A Measured is what a requirement found on a machine.

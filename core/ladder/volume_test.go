@@ -63,7 +63,7 @@ func take(t *testing.T, path, firmware, cause, remedy string) {
 		t.Fatal(err)
 	}
 	defer func() { _ = dev.Close() }()
-	disk, _, err := host.DescribeDiskFor(dev, "disk0", path, platforms, firmware)
+	disk, _, err := host.DescribeDiskFor(dev, "disk0", path, platforms, host.Needs{Firmware: firmware})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -79,6 +79,7 @@ func TestEachDamageOfAnMBRHasItsName(t *testing.T) {
 		"swap holds ext4":         {func(*testing.T, *os.File) {}, layout.Surroundings{Contents: map[int]layout.Content{6: {Kind: "ext4", Size: 204800 * 512}}}, []string{"type-implausible"}},
 		"file system cut off":     {func(*testing.T, *os.File) {}, layout.Surroundings{Contents: map[int]layout.Content{1: {Kind: "ext4", Size: 204801 * 512}}}, []string{"content-too-large"}},
 		"file system too small":   {func(*testing.T, *os.File) {}, layout.Surroundings{Contents: map[int]layout.Content{1: {Kind: "ext4", Size: 100000 * 512}}}, []string{"content-too-small"}},
+		"too small for a release": {func(*testing.T, *os.File) {}, layout.Surroundings{Roles: map[int]string{1: "boot", 6: "esp"}, Demands: []layout.Demand{{Role: "disk", AtLeast: 1 << 31, By: "Tidewater 4"}, {Role: "boot", AtLeast: 1, Should: 768 << 20, By: "Tidewater 4"}, {Role: "esp", AtLeast: 35e6, By: "Tidewater 4"}}}, []string{"size-below-release", "size-below-release"}},
 	} {
 		path := dosDisk(t, 1<<30)
 		f, err := os.OpenFile(path, os.O_RDWR, 0)

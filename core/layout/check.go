@@ -69,6 +69,7 @@ var minds = map[string][]string{
 	"type-implausible":         {"firmware (UEFI)", "installer"},
 	"content-too-large":        {"kernel"},
 	"content-too-small":        {"installer"},
+	"size-below-release":       {"installer"},
 }
 
 // Check lists what is wrong with the table, gravest first. A disk with no

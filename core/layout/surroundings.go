@@ -11,6 +11,17 @@ type Surroundings struct {
 	Firmware string          // uefi or bios; empty when not known
 	Contents map[int]Content // by the number of the partition
 	Systems  map[int]bool    // partitions that hold a system
+	Roles    map[int]string  // what the system uses a partition for: system, boot, esp
+	Demands  []Demand        // what a release asks of the sizes
+}
+
+// A Demand is the size that something asks of the disk, or of the partition of
+// a role, in bytes.
+type Demand struct {
+	Role    string // disk, system, boot, esp
+	AtLeast int64  // less does not do; 0 for any
+	Should  int64  // less is a trouble; 0 for any
+	By      string // who asks
 }
 
 // CheckIn lists what Check does, and what is wrong for the machine's firmware
@@ -19,6 +30,7 @@ func (t *Table) CheckIn(s Surroundings) []Problem {
 	list := t.Check()
 	list = append(list, t.checkFirmware(s)...)
 	list = append(list, t.checkContents(s)...)
+	list = append(list, t.checkSizes(s)...)
 	for i := range list {
 		list[i].Minds = minds[list[i].ID]
 	}
@@ -115,3 +127,38 @@ func (t *Table) checkContents(s Surroundings) []Problem {
 	}
 	return list
 }
+
+func (t *Table) checkSizes(s Surroundings) []Problem {
+	var list []Problem
+	for _, d := range s.Demands {
+		if d.Role == "disk" {
+			list = append(list, d.holds("disk", 0, t.Size)...)
+		}
+		for _, p := range t.Partitions() {
+			if s.Roles[p.Number] == d.Role {
+				list = append(list, d.holds(fmt.Sprintf("partition %d", p.Number), p.Span.First, p.Length)...)
+			}
+		}
+	}
+	return list
+}
+
+func (d Demand) holds(part string, lba uint64, size int64) []Problem {
+	the := part
+	if d.Role == "disk" {
+		the = "the disk"
+	}
+	use := map[string]string{"system": ", which holds the system,", "boot": ", the boot volume,", "esp": ", the EFI system partition,"}[d.Role]
+	p := Problem{ID: "size-below-release", Part: part, LBA: lba, Got: mebibytes(size)}
+	switch {
+	case size < d.AtLeast:
+		p.Weight, p.Want, p.Text = Broken, "at least "+mebibytes(d.AtLeast), fmt.Sprintf("%s%s is too small for %s", the, use, d.By)
+	case size < d.Should:
+		p.Weight, p.Want, p.Text = Odd, "better "+mebibytes(d.Should), fmt.Sprintf("%s%s is smaller than %s works well with", the, use, d.By)
+	default:
+		return nil
+	}
+	return []Problem{p}
+}
+
+func mebibytes(n int64) string { return fmt.Sprintf("%.1f MiB", float64(n)/(1<<20)) }

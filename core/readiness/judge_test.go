@@ -34,7 +34,7 @@ func sound() *bag.Facts {
 		Gathered: now, Surveyed: true, Machine: bag.Machine{Name: "fulmar-office-1"},
 		Hardware: &bag.Hardware{Architecture: "amd64", Memory: 8 << 30}, Firmware: &bag.Firmware{Mode: "uefi"},
 		Clock: &bag.Clock{Synchronised: true}, Network: &bag.Network{Route: true, Metered: "no"},
-		Disks:     []bag.Disk{{Size: 256 << 30, Style: "gpt", Partitions: []bag.Partition{{Role: "esp"}, {Role: "system"}}}},
+		Disks:     []bag.Disk{{Size: 256 << 30, Style: "gpt", Partitions: []bag.Partition{{Role: "esp", Size: 512 << 20}, {Role: "system"}}}},
 		Volumes:   []bag.Volume{{Mount: "/", Size: 200 << 30, Free: 50 << 30}, {Mount: "/boot", Size: 1 << 30, Free: 600 << 20}},
 		Installed: &bag.Installed{Family: "debian", Name: "Debian 12", Version: "12", Architecture: "amd64", Packages: []bag.Package{{Name: "dpkg", Version: "1", State: "installed"}}, Sources: []bag.Source{}},
 	}
