@@ -4,9 +4,11 @@ import (
 	"bufio"
 	"context"
 	"crypto/sha256"
+	"crypto/sha512"
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"hash"
 	"io"
 	"os"
 	"path/filepath"
@@ -29,9 +31,13 @@ func mediaCommand() *cli.Command {
 		Commands: []*cli.Command{
 			{
 				Name: "inspect", Usage: "say what an image is and in which firmware modes it starts", ArgsUsage: "IMAGE.iso",
-				Description: "With --sums the image is compared with the line of a checksum file that names it.\nExit status 1 if nothing starts it, or the checksum differs.\n\nExample:\n   diorthos media inspect --sums SHA256SUMS netinst.iso",
-				Flags:       []cli.Flag{&cli.StringFlag{Name: "sums", Usage: "`FILE` of SHA-256 checksums"}, jsonFlag()},
-				Action:      inspectMedium,
+				Description: "With --sums the image is compared with the line of a checksum file that names it. A signature is one over\nthat file or, without --sums, over the image itself.\nExit status 1 if nothing starts it, the checksum differs, or the signature proves nothing.\n\nExamples:\n   diorthos media inspect --sums SHA256SUMS netinst.iso\n   diorthos media inspect --sums SHA512SUMS --signature SHA512SUMS.sign --keyring vendor.gpg netinst.iso",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "sums", Usage: "`FILE` of SHA-256 or SHA-512 checksums"},
+					&cli.StringFlag{Name: "signature", Usage: "`FILE` with a detached OpenPGP signature"},
+					&cli.StringFlag{Name: "keyring", Usage: "`FILE` with the keys to trust, exported from a keyring"}, jsonFlag(),
+				},
+				Action: inspectMedium,
 			},
 			{
 				Name: "fit", Usage: "say whether an image starts and installs on a machine, and what would let it", ArgsUsage: "IMAGE.iso",
@@ -81,10 +87,15 @@ func inspectMedium(_ context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	signature, err := checkSignature(c, src)
+	if err != nil {
+		return err
+	}
 	done, err := put(c, struct {
 		*media.Medium
-		Checksum string `json:"checksum,omitempty"`
-	}{m, sum})
+		Checksum  string           `json:"checksum,omitempty"`
+		Signature *media.Signature `json:"signature,omitempty"`
+	}{m, sum, signature})
 	if !done {
 		p := newPage(c)
 		p.line("%s  %s  %s", p.strong(m.Title), size(m.Size), m.Architecture)
@@ -95,14 +106,67 @@ func inspectMedium(_ context.Context, c *cli.Command) error {
 			p.line("  %s nothing on it can be started", p.bad(markBroken))
 		}
 		if sum != "" {
-			p.line("  checksum: %s", sum)
+			p.hang("  checksum   ", sum)
 		}
+		showSignature(p, signature)
 	}
-	if err == nil && (len(m.Modes()) == 0 || strings.HasPrefix(sum, "differs")) {
+	if err == nil && (len(m.Modes()) == 0 || strings.HasPrefix(sum, "differs") || signature != nil && !signature.Good) {
 		return errFound
 	}
 	return err
 }
+
+func showSignature(p *page, s *media.Signature) {
+	if s == nil {
+		return
+	}
+	mark := p.good(markGood)
+	if !s.Good {
+		mark = p.bad(markBroken)
+	}
+	p.hang("  signature  ", mark+" "+s.Text)
+	if s.Fingerprint != "" {
+		p.line("             key %s, made %s", s.Fingerprint, when(s.Made.UTC()))
+	}
+}
+
+// checkSignature returns nil if none was given.
+func checkSignature(c *cli.Command, src *block.Image) (*media.Signature, error) {
+	file, keyring := c.String("signature"), c.String("keyring")
+	if file == "" && keyring == "" {
+		return nil, nil //nolint:nilnil // nothing to check
+	}
+	if file == "" || keyring == "" {
+		return nil, usage(c, errors.New("--signature and --keyring go together"))
+	}
+	signature, err := os.Open(file)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = signature.Close() }()
+	keys, err := os.Open(keyring)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = keys.Close() }()
+	var signed io.Reader = io.NewSectionReader(src, 0, src.Size())
+	if sums := c.String("sums"); sums != "" {
+		f, err := os.Open(sums)
+		if err != nil {
+			return nil, err
+		}
+		defer func() { _ = f.Close() }()
+		signed = f
+	}
+	s, err := media.CheckSignature(signed, signature, keys, time.Now())
+	if err != nil {
+		return nil, fmt.Errorf("%s, with the keys of %s: %w", file, keyring, err)
+	}
+	return &s, nil
+}
+
+// digests are the hashes of checksum files, by the length of their hex digits.
+var digests = map[int]func() hash.Hash{2 * sha256.Size: sha256.New, 2 * sha512.Size: sha512.New}
 
 // checkSum compares the image with the line of a checksum file that names it.
 func checkSum(c *cli.Command, src *block.Image) (string, error) {
@@ -121,7 +185,11 @@ func checkSum(c *cli.Command, src *block.Image) (string, error) {
 		if len(fields) != 2 || strings.TrimPrefix(fields[1], "*") != name {
 			continue
 		}
-		h := sha256.New()
+		digest, ok := digests[len(fields[0])]
+		if !ok {
+			return "", fmt.Errorf("%s: the checksum of %s is neither SHA-256 nor SHA-512", file, name)
+		}
+		h := digest()
 		b := newBar(c, "checking", src.Size())
 		if _, err := io.Copy(h, io.NewSectionReader(src, 0, src.Size())); err != nil {
 			return "", err

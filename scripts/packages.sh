@@ -21,6 +21,7 @@ if [ "${1:-demo}" = test ]; then
   need dosfstools /usr/sbin/fsck.fat /sbin/fsck.fat
   need mtools /usr/bin/mcopy
   need xorriso /usr/bin/xorriso
+  need gpg /usr/bin/gpg
   need xz-utils /usr/bin/xz
   need bzip2 /usr/bin/bzip2 /bin/bzip2
   need chromium /usr/bin/chromium
