@@ -47,12 +47,14 @@ func mediaCommand() *cli.Command {
 			},
 			{
 				Name: "write", Usage: "write an image so that a firmware starts it, and read it back", ArgsUsage: "IMAGE.iso",
-				Description: "As it is when it starts so; else, for UEFI, its files on a FAT partition. What is on the target is lost: one that\nholds anything has to be named by --confirm.\n\nExample:\n   diorthos media write --to stick.img --firmware uefi netinst.iso",
+				Description: "As it is when it starts so; else, for UEFI, its files on a FAT partition. What is overwritten is kept in a journal\nfor an undo; all the same a target that holds anything has to be named by --confirm.\n\nExample:\n   diorthos media write --to stick.img --firmware uefi netinst.iso",
 				Flags: []cli.Flag{
 					&cli.StringFlag{Name: "to", Usage: "the stick, a `DEVICE` or an image of one", Required: true},
 					&cli.StringFlag{Name: "firmware", Usage: "the `MODE` that will start it: uefi or bios", Required: true},
 					&cli.StringFlag{Name: "confirm", Usage: "the target's file `NAME`, to say that what is on it may be lost"},
-					&cli.BoolFlag{Name: "dry-run", Usage: "say how it would be written, and write nothing"}, sectorFlag(), jsonFlag(),
+					&cli.BoolFlag{Name: "dry-run", Usage: "say how it would be written, and write nothing"},
+					&cli.StringFlag{Name: "journal", Usage: "`FILE` for the journal; beside an image by default, in the current folder for a device"},
+					&cli.BoolFlag{Name: "no-undo", Usage: "do not keep what is on the target: quicker, and takes no room"}, sectorFlag(), jsonFlag(),
 				},
 				Action: writeMedium,
 			},
@@ -274,24 +276,80 @@ func writeMedium(ctx context.Context, c *cli.Command) (err error) {
 	defer func() { err = errors.Join(err, d.close()) }()
 	p := newPage(c)
 	style := map[media.Way]string{media.AsItIs: "the image's own tables", media.Files: "GPT with one FAT32 partition"}[way]
-	p.line("%s to %s for %s: %s, %s", p.strong(m.Title), c.String("to"), mode, way, style)
-	if losses := d.losses(nil); len(losses) > 0 && c.String("confirm") != filepath.Base(c.String("to")) {
-		for _, l := range losses {
+	w := written{Title: m.Title, To: c.String("to"), Firmware: mode, Way: way, Style: style, Loses: d.losses(nil)}
+	if !c.Bool("json") {
+		p.line("%s to %s for %s: %s, %s", p.strong(w.Title), w.To, mode, way, style)
+		for _, l := range w.Loses {
 			p.line("  %s lost: %s", p.bad(markBroken), l)
-		}
-		if !c.Bool("dry-run") {
-			return fmt.Errorf("the target is not empty: give --confirm %s to go on; nothing was changed", filepath.Base(c.String("to")))
 		}
 	}
 	if c.Bool("dry-run") {
-		return nil
+		_, err := put(c, w)
+		return err
 	}
-	b := newBar(c, "writing", m.Need(way))
-	err = m.Write(ctx, src, d.dev, way, newGUID, b.show)
-	b.clear()
-	if err != nil {
+	if name := filepath.Base(w.To); len(w.Loses) > 0 && c.String("confirm") != name {
+		return fmt.Errorf("the target is not empty: give --confirm %s to go on; nothing was changed", name)
+	}
+	write := func(dev block.Device) error {
+		b := newBar(c, "writing", m.Need(way))
+		defer b.clear()
+		return m.Write(ctx, src, dev, way, newGUID, b.show)
+	}
+	if w.Journal, err = keeping(ctx, c, d, m.Need(way), write); err != nil {
 		return fmt.Errorf("media write: %w", err)
 	}
+	if done, err := put(c, w); done {
+		return err
+	}
 	p.line("%s written and read back: every byte is as it should be", p.good(markGood))
+	if w.Journal != "" {
+		p.line("  take it back with: diorthos undo %s", relative(w.Journal))
+	}
 	return nil
+}
+
+// written says what became of a target, or would.
+type written struct {
+	Title    string    `json:"title"`
+	To       string    `json:"to"`
+	Firmware string    `json:"firmware"`
+	Way      media.Way `json:"way"`
+	Style    string    `json:"style"`
+	Loses    []string  `json:"loses"`
+	Journal  string    `json:"journal,omitempty"`
+}
+
+// keeping makes a change whose size is at most need, through a journal that
+// keeps what was there unless that was declined.
+func keeping(ctx context.Context, c *cli.Command, d *openDisk, need int64, change func(block.Device) error) (journal string, err error) {
+	if c.Bool("no-undo") {
+		return "", change(d.dev)
+	}
+	name := filepath.Base(d.path)
+	if journal = c.String("journal"); journal == "" {
+		if journal, err = journalPath(d.path, strings.TrimSuffix(name, filepath.Ext(name))); err != nil {
+			return "", err
+		}
+	}
+	if free, err := host.FreeSpace(filepath.Dir(journal)); err != nil {
+		return "", err
+	} else if free < need {
+		return "", fmt.Errorf("to keep what is on %s for an undo, up to %s are needed beside the journal, and %s has %s free: name a place with --journal, or do without by --no-undo; nothing was changed", d.path, size(need), filepath.Dir(journal), size(free))
+	}
+	j, err := block.CreateJournal(journal, block.Head{Action: "media.write", Machine: name, Target: d.table.Target(absolute(d.path)), Started: time.Now().UTC(), Keeps: true})
+	if err != nil {
+		return "", err
+	}
+	defer func() { err = errors.Join(err, j.Close()) }()
+	k, err := j.Keep(d.dev)
+	if err == nil {
+		err = change(k)
+	}
+	if err == nil {
+		err = k.Done(ctx)
+	}
+	if err != nil {
+		return journal, fmt.Errorf("%w: write it again, or take it back: diorthos undo %s", err, relative(journal))
+	}
+	return journal, nil
 }

@@ -42,7 +42,7 @@ func TestAnInstallMediumIsJudgedAndWritten(t *testing.T) {
 	if err := os.WriteFile(sums, []byte(hex.EncodeToString(sum[:])+"  netinst.iso\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	wants(t, s.must(0, "media", "inspect", "--sums", sums, image), "Debian GNU/Linux 13.1.0", "amd64", "files on FAT, uefi: EFI/BOOT", "checksum: right")
+	wants(t, s.must(0, "media", "inspect", "--sums", sums, image), "Debian GNU/Linux 13.1.0", "amd64", "files on FAT, uefi: EFI/BOOT", "checksum   right")
 	if err := os.WriteFile(sums, []byte(strings.Repeat("0", 64)+" *netinst.iso\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
@@ -64,7 +64,22 @@ func TestAnInstallMediumIsJudgedAndWritten(t *testing.T) {
 			t.Errorf("%s: %v: %s", name, err, out)
 		}
 	}
-	wants(t, s.run("media", "write", "--to", stick, "--firmware", "uefi", image).errout, "not empty: give --confirm stick.img")
+	before := filepath.Join(t.TempDir(), "before.img")
+	if out, err := exec.Command("cp", "--sparse=always", stick, before).CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	again := []string{"media", "write", "--to", stick, "--firmware", "uefi", image}
+	wants(t, s.run(again...).errout, "not empty: give --confirm stick.img")
+	journal := filepath.Join(t.TempDir(), "stick.journal")
+	wants(t, s.must(0, append(again, "--confirm", "stick.img", "--journal", journal)...), "lost: partition 1", "diorthos undo")
+	if same(t, stick, before) {
+		t.Error("the stick, with new GUIDs, is the one from before")
+	}
+	wants(t, s.must(0, "undo", journal), "every byte is as it was")
+	if !same(t, stick, before) {
+		t.Error("what was on the stick did not come back")
+	}
+	wants(t, s.must(0, append(again, "--confirm", "stick.img", "--no-undo", "--json")...), `"way": "files on FAT"`)
 	wants(t, s.run("media", "inspect", stick).errout, "not an install image")
 }
 

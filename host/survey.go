@@ -248,6 +248,16 @@ func unescape(s string) string {
 	return strings.NewReplacer(`\040`, " ", `\011`, "\t", `\012`, "\n", `\134`, `\`).Replace(s)
 }
 
+// FreeSpace is what the user may still write to the file system that holds path,
+// in bytes.
+func FreeSpace(path string) (int64, error) {
+	v, err := volume(path, "")
+	if err != nil {
+		return 0, fmt.Errorf("free space at %s: %w", path, err)
+	}
+	return v.Free, nil
+}
+
 func volume(path, mount string) (*bag.Volume, error) {
 	var s unix.Statfs_t
 	if err := unix.Statfs(path, &s); err != nil {

@@ -26,16 +26,24 @@ import (
 //	14     m    description, UTF-8
 //	14+m   n    what stood there before
 //	14+m+n n    what shall stand there after
+//
+// and that of a piece that was kept
+//
+//	0      u64  byte offset on the device
+//	8      u32  n, its length in bytes
+//	12     n    what stood there; left out if it was all zeros
 const (
 	journalMagic = "diorthos journal 1\n"
 	recordHead   = 13
 	writeHead    = 14
+	keptHead     = 12
 
 	kindHead    = 1
 	kindWrite   = 2
 	kindArmed   = 3
 	kindApplied = 4
 	kindUndone  = 5
+	kindKept    = 6
 
 	// maxRecord bounds what a damaged length can make us read, in bytes.
 	maxRecord = 64 << 20
@@ -90,6 +98,29 @@ func indexWrite(body []byte, at int64) noted {
 		after:  before + int64(n),
 		what:   string(body[writeHead : writeHead+m]),
 	}
+}
+
+// indexKept notes where in the journal what was kept stands; nowhere if it was
+// all zeros.
+func indexKept(body []byte, at int64) noted {
+	w := noted{off: int64(binary.LittleEndian.Uint64(body)), length: int(binary.LittleEndian.Uint32(body[8:])), before: at + keptHead, what: keptPiece}
+	if len(body) == keptHead {
+		w.before = nowhere
+	}
+	return w
+}
+
+const (
+	nowhere   = -1 // in place of a byte of the journal, for zeros
+	keptPiece = "what stood there"
+)
+
+func checkKept(body []byte) bool {
+	if len(body) < keptHead {
+		return false
+	}
+	n := int64(binary.LittleEndian.Uint32(body[8:]))
+	return int64(binary.LittleEndian.Uint64(body)) >= 0 && n <= keptSize && (len(body) == keptHead || int64(len(body)) == keptHead+n)
 }
 
 func checkWrite(body []byte) bool {
@@ -151,7 +182,7 @@ func nextRecord(file io.ReaderAt, at int64, chain uint32) (kind byte, body []byt
 	}
 	sum = recordSum(chain, record)
 	if want := binary.LittleEndian.Uint32(head[5:]); sum != want {
-		if head[4] == kindWrite && zeroFrom(file, at+int64(len(record))) {
+		if (head[4] == kindWrite || head[4] == kindKept) && zeroFrom(file, at+int64(len(record))) {
 			return 0, nil, 0, io.EOF // the last note, half there: it was not acted upon, or a record would follow
 		}
 		return 0, nil, 0, fmt.Errorf("its checksum is 0x%08x, computed 0x%08x", want, sum)
@@ -193,10 +224,15 @@ func (j *Journal) take(kind byte, body []byte) error {
 			return errors.New("a write whose parts do not add up")
 		}
 		j.writes = append(j.writes, indexWrite(body, j.end+recordHead))
-	case kind == kindArmed && j.state == Noted:
+	case kind == kindArmed && (j.state == Noted || j.state == Applied && j.head.Keeps):
 		j.state = Armed
+	case kind == kindKept && j.state == Armed && j.head.Keeps:
+		if !checkKept(body) {
+			return errors.New("a piece whose parts do not add up")
+		}
+		j.writes = append(j.writes, indexKept(body, j.end+recordHead))
 	case kind == kindApplied && j.state == Armed:
-		j.state = Applied
+		j.state, j.left = Applied, body
 	case kind == kindUndone && (j.state == Armed || j.state == Applied):
 		j.state = Undone
 	default:

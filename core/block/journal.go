@@ -29,6 +29,7 @@ type Head struct {
 	Number  int       `json:"number,omitempty"`  // of the rung on the case's ladder
 	Target  Target    `json:"target"`            // what is changed
 	Started time.Time `json:"started"`
+	Keeps   bool      `json:"keeps,omitempty"` // it holds the way back only
 }
 
 // A Target tells one disk from all others by what it holds, not by the name
@@ -79,6 +80,7 @@ type Journal struct {
 	chain  uint32 // checksum of the last record, which the next one includes
 	end    int64  // where the next record goes
 	writes []noted
+	left   []byte // digest of what a change left that is kept only
 }
 
 // noted is where in the journal the two images of one write stand.
@@ -161,11 +163,18 @@ func (j *Journal) Head() Head { return j.head }
 func (j *Journal) State() State { return j.state }
 
 // Changes lists what the journal holds, in the order in which it was written.
-// Data is left out.
+// Data is left out, and pieces that were kept one behind the other are one.
 func (j *Journal) Changes() []Write {
-	list := make([]Write, len(j.writes))
+	var list []Write
+	var length int64
 	for i, w := range j.writes {
-		list[i] = Write{Off: w.off, What: fmt.Sprintf("%s (%d bytes)", w.what, w.length)}
+		if last := i - 1; j.head.Keeps && i > 0 && j.writes[last].off+int64(j.writes[last].length) == w.off {
+			length += int64(w.length)
+			list[len(list)-1].What = fmt.Sprintf("%s (%d bytes)", w.what, length)
+			continue
+		}
+		length = int64(w.length)
+		list = append(list, Write{Off: w.off, What: fmt.Sprintf("%s (%d bytes)", w.what, length)})
 	}
 	return list
 }
@@ -232,6 +241,9 @@ func (j *Journal) Resume(ctx context.Context, dev Device) error {
 	case Undone:
 		return fmt.Errorf("journal %s: the change was taken back; there is nothing to resume", j.name)
 	}
+	if j.head.Keeps {
+		return fmt.Errorf("journal %s: %s %w", j.name, j.head.Action, ErrCannotResume)
+	}
 	if err := j.mayTouch(ctx, dev); err != nil {
 		return err
 	}
@@ -286,6 +298,9 @@ func (j *Journal) Undo(ctx context.Context, dev Device) error {
 func (j *Journal) mayTouch(ctx context.Context, dev Device) error {
 	if dev.Size() != j.head.Target.Size {
 		return fmt.Errorf("journal %s is about a disk of %d bytes, this one has %d: %w", j.name, j.head.Target.Size, dev.Size(), ErrNotThisDisk)
+	}
+	if j.head.Keeps {
+		return j.release(ctx, dev)
 	}
 	for i, w := range j.writes {
 		if err := ctx.Err(); err != nil {
@@ -344,8 +359,10 @@ func boolBytes(list []bool) []byte {
 // put copies one image from the journal onto dev.
 func (j *Journal) put(dev Device, w noted, image int64) error {
 	data := make([]byte, w.length)
-	if _, err := j.file.ReadAt(data, image); err != nil {
-		return fmt.Errorf("journal %s: %w", j.name, err)
+	if image != nowhere {
+		if _, err := j.file.ReadAt(data, image); err != nil {
+			return fmt.Errorf("journal %s: %w", j.name, err)
+		}
 	}
 	if _, err := dev.WriteAt(data, w.off); err != nil {
 		return fmt.Errorf("write %s at byte %d: %w", w.what, w.off, err)

@@ -146,7 +146,7 @@ func TestCutOffAtEveryWriteCanBeUndoneAndResumed(t *testing.T) {
 		if !bytes.Equal(left, d2.data) {
 			t.Fatal("the same cut leaves different disks")
 		}
-		undoAtEveryWrite(t, d2, path2)
+		undoAtEveryWrite(t, d2, path2, original())
 		if ended {
 			t.Logf("%d places to cut", n)
 			return
@@ -163,12 +163,12 @@ func TestAJournalWhoseEndIsZerosWasCutOff(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	undoAtEveryWrite(t, d, path)
+	undoAtEveryWrite(t, d, path, original())
 }
 
 // undoAtEveryWrite cuts the undo off as well, again and again, each time a
 // write later, until it ends.
-func undoAtEveryWrite(t *testing.T, d *disk, path string) {
+func undoAtEveryWrite(t *testing.T, d *disk, path string, was []byte) {
 	t.Helper()
 	for n := 0; ; n++ {
 		d.power = &power{left: n}
@@ -185,7 +185,7 @@ func undoAtEveryWrite(t *testing.T, d *disk, path string) {
 			t.Fatal(err)
 		}
 	}
-	if !bytes.Equal(d.data, original()) {
+	if !bytes.Equal(d.data, was) {
 		t.Fatal("undone disk differs")
 	}
 }
@@ -254,4 +254,102 @@ func FuzzReadJournal(f *testing.F) {
 		}
 		_ = j.Close()
 	})
+}
+
+// A change that is kept piece by piece is cut off at every write of disk and
+// journal, with some pieces of zeros; what was there always comes back.
+func TestWhatAKeeperKeptComesBackAfterEveryCut(t *testing.T) {
+	const size = 5<<20 + 512
+	was := make([]byte, size) // the third piece is zeros
+	r := rand.New(rand.NewPCG(3, 3))
+	for i := range was {
+		if i>>20 != 2 {
+			was[i] = byte(r.Uint32())
+		}
+	}
+	for n := 0; ; n++ {
+		d := &disk{data: bytes.Clone(was), power: &power{left: n}}
+		path := filepath.Join(t.TempDir(), "j")
+		f, err := os.Create(path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		err = overwrite(d, f, path)
+		if err != nil && !errors.Is(err, errPower) {
+			t.Fatal(err)
+		}
+		d.power = nil
+		left := bytes.Clone(d.data)
+		j, opened := block.OpenJournal(path)
+		if opened != nil {
+			if err == nil || !bytes.Equal(d.data, was) {
+				t.Fatalf("write %d: %v", n, opened)
+			}
+			continue
+		}
+		if j.State() == block.Armed {
+			if err := j.Resume(context.Background(), d); !errors.Is(err, block.ErrCannotResume) || !bytes.Equal(d.data, left) {
+				t.Fatalf("write %d: resumed: %v", n, err)
+			}
+		}
+		undoAtEveryWrite(t, d, path, was)
+		if err == nil {
+			if info, _ := os.Stat(path); info.Size() > size-(1<<20)+4096 {
+				t.Errorf("the journal has %d bytes: zeros were kept", info.Size())
+			}
+			refusedIfWrittenSince(t, path, left)
+			return
+		}
+	}
+}
+
+func overwrite(d *disk, f *os.File, path string) error {
+	defer func() { _ = f.Close() }()
+	j, err := block.NewJournal(&paper{f, d.power}, path, block.Head{Action: "test", Keeps: true, Target: block.Target{Size: d.Size(), SectorSize: 512}, Started: time.Unix(0, 0)})
+	if err != nil {
+		return err
+	}
+	k, err := j.Keep(d)
+	if err != nil {
+		return err
+	}
+	for _, w := range []struct {
+		off int64
+		n   int
+	}{{1 << 20, 3 << 20}, {100, 50}, {1<<20 + 7, 4000}, {5<<20 + 500, 12}, {1<<20 - 10, 20}} {
+		if _, err := k.WriteAt(bytes.Repeat([]byte{0xa5}, w.n), w.off); err != nil {
+			return err
+		}
+	}
+	return k.Done(context.Background())
+}
+
+// refusedIfWrittenSince takes the journal of an undone change for a copy of the
+// disk as the change left it, less one byte.
+func refusedIfWrittenSince(t *testing.T, path string, left []byte) {
+	t.Helper()
+	raw, err := os.ReadFile(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	const undone = 2 * 13 // the last records: armed again, and undone
+	if err := os.WriteFile(path, raw[:len(raw)-undone], 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for at, want := range map[int]error{4 << 20: nil, 1<<20 + 1: block.ErrChangedSince, 5<<20 + 1: block.ErrChangedSince} {
+		j, err := block.OpenJournal(path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		d := &disk{data: bytes.Clone(left)}
+		d.data[at] ^= 0xff
+		if err := j.Undo(context.Background(), d); !errors.Is(err, want) {
+			t.Errorf("byte %d was written since: %v", at, err)
+		}
+		if want == nil {
+			if err := os.WriteFile(path, raw[:len(raw)-undone], 0o600); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
 }
