@@ -245,7 +245,7 @@ func (a *ascent) byHand(ctx context.Context, r ladder.Rung) (*ladder.Run, error)
 	run.Proof = []ladder.Check{{What: r.Proof, OK: ok, Saw: "said by whoever did it"}}
 	run.Took = time.Since(run.Began)
 	s := service(a.c)
-	climb, err := s.StartClimb(ctx, a.d.Number, client.ClimbStart{Host: hostName()})
+	climb, err := s.StartClimb(ctx, a.d.Number, client.ClimbStart{Host: hostName(), Rung: r.Number})
 	if err != nil {
 		return run, err
 	}

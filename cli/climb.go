@@ -108,19 +108,22 @@ func takeRung(ctx context.Context, c *cli.Command, d *client.CaseDetail, rung la
 		}
 	}
 	s := service(c)
-	climb, err := s.StartClimb(ctx, d.Number, client.ClimbStart{Host: hostName()})
+	climb, err := s.StartClimb(ctx, d.Number, client.ClimbStart{Host: hostName(), Rung: rung.Number})
 	if err != nil {
 		return nil, err
+	}
+	wait := newWait(c, rung, d.Typical[rung.Remedy])
+	o.Phase = func(phase string) {
+		wait.phase(phase)
+		_, _ = s.ReportClimb(ctx, climb.ID, client.ClimbReport{State: client.Running, Phase: phase}) // what it misses is in the run
 	}
 	if c.IsSet("resume") {
 		run, err = resume(ctx, rung, dev, journal, o)
 	} else {
-		o.Journal = func(h block.Head) (*block.Journal, error) {
-			_, _ = s.ReportClimb(ctx, climb.ID, client.ClimbReport{State: client.Running, Phase: "writing"})
-			return block.CreateJournal(journal, h)
-		}
+		o.Journal = func(h block.Head) (*block.Journal, error) { return block.CreateJournal(journal, h) }
 		run, err = ladder.Take(ctx, rung, dev, o)
 	}
+	wait.end()
 	if run != nil && run.Outcome != ladder.Refused {
 		run.Journal = absolute(journal)
 	}

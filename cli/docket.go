@@ -209,11 +209,7 @@ func earlier(t client.Typical) string {
 	if t.Runs == 0 {
 		return ""
 	}
-	took := time.Duration(t.Seconds * float64(time.Second)).Round(100 * time.Millisecond)
-	if took >= time.Minute {
-		took = took.Round(time.Second)
-	}
-	return fmt.Sprintf(", %s in %s", took, plural(int(t.Runs), "earlier climb", "earlier climbs"))
+	return ", " + tookBefore(t)
 }
 
 func showToDo(p *page, c *client.CaseDetail) {

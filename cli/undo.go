@@ -71,7 +71,7 @@ func tellUndone(ctx context.Context, c *cli.Command, j *block.Journal, before bl
 		return nil
 	}
 	s := service(c)
-	climb, err := s.StartClimb(ctx, h.Case, client.ClimbStart{Host: hostName()})
+	climb, err := s.StartClimb(ctx, h.Case, client.ClimbStart{Host: hostName(), Rung: h.Number})
 	if err != nil {
 		return fmt.Errorf("the disk is as it was, but the service could not be told: %w", err)
 	}

@@ -23,6 +23,7 @@ type Climb struct {
 	By      string       `json:"by" doc:"Who climbs"`
 	Host    string       `json:"host" doc:"The computer that does it"`
 	State   string       `json:"state" enum:"running,ended,cut off"`
+	Rung    int          `json:"rung,omitempty" doc:"The rung that is taken"`
 	Phase   string       `json:"phase,omitempty" doc:"What is being done right now"`
 	Began   time.Time    `json:"began"`
 	Ended   *time.Time   `json:"ended,omitempty"`
@@ -33,6 +34,7 @@ type Climb struct {
 // A ClimbStart begins a climb.
 type ClimbStart struct {
 	Host string `json:"host" maxLength:"200" doc:"The computer that will do it"`
+	Rung int    `json:"rung,omitempty" minimum:"0" doc:"The rung that will be taken"`
 }
 
 // A ClimbReport tells how a climb goes on. Fields left empty stay as they were.

@@ -213,7 +213,7 @@ func (d *demo) begin(ctx context.Context, c *client.Client, machine string) erro
 	if err != nil || len(page.Cases) == 0 || page.Cases[0].State != client.Open {
 		return err
 	}
-	_, err = c.StartClimb(ctx, page.Cases[0].Number, client.ClimbStart{Host: machine})
+	_, err = c.StartClimb(ctx, page.Cases[0].Number, client.ClimbStart{Host: machine, Rung: 1})
 	return err
 }
 

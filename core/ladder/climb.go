@@ -91,9 +91,24 @@ type Options struct {
 	Bench   Bench
 	// Borrow is told what a rung is about to borrow, before it does.
 	Borrow func([]Loan) error
+	// Phase is told what is being done: Looking, Writing, Proving.
+	Phase func(string)
 	// Journal opens the journal; it is not called on a dry run.
 	Journal func(block.Head) (*block.Journal, error)
 	Now     func() time.Time
+}
+
+// The phases of a rung.
+const (
+	Looking = "looking" // guard and plan
+	Writing = "writing"
+	Proving = "proving"
+)
+
+func (o *Options) phase(name string) {
+	if o.Phase != nil {
+		o.Phase(name)
+	}
 }
 
 // Take climbs one rung on dev: guard, journal, change, proof. The Run tells
@@ -105,6 +120,7 @@ func Take(ctx context.Context, rung Rung, dev block.Device, o Options) (run *Run
 	if !ok {
 		return run, fmt.Errorf("rung %d: %q: %w", rung.Number, rung.Title, ErrByHands)
 	}
+	o.phase(Looking)
 	before, err := o.open(dev, act, rung.Params)
 	if err != nil {
 		return run, err
@@ -154,6 +170,7 @@ func Take(ctx context.Context, rung Rung, dev block.Device, o Options) (run *Run
 		return run, err
 	}
 	defer func() { err = errors.Join(err, journal.Close()) }()
+	o.phase(Writing)
 	if err := journal.Apply(ctx, dev, writes); err != nil {
 		return run, fmt.Errorf("rung %d: cut off: %w; go on with --resume or take it back with \"diorthos undo\"", rung.Number, err)
 	}
@@ -166,6 +183,7 @@ func refused(rung Rung, failed *Check) error {
 
 // prove checks the effect and takes the change back when it is not there.
 func (o *Options) prove(ctx context.Context, run *Run, act action, journal *block.Journal, before *ground, dev block.Device) error {
+	o.phase(Proving)
 	after, err := o.open(dev, act, before.params)
 	if err != nil {
 		return err

@@ -18,7 +18,7 @@ func (a *API) climbRoutes(api huma.API) {
 			Number int64 `path:"number" minimum:"1" doc:"Number of the case"`
 			Body   client.ClimbStart
 		}) (*climbAnswer, error) {
-			c, err := a.Store.StartClimb(ctx, in.Number, person(ctx), in.Body.Host)
+			c, err := a.Store.StartClimb(ctx, in.Number, person(ctx), in.Body)
 			if err != nil {
 				return nil, a.caseProblem("start a climb", fmt.Sprintf("case %d", in.Number), err)
 			}

@@ -29,6 +29,7 @@ type climbRow struct {
 	Person     string
 	Host       string
 	State      string
+	Rung       int
 	Phase      string
 	Problem    string
 	Runs       json.RawMessage `gorm:"type:jsonb"`
@@ -39,7 +40,7 @@ type climbRow struct {
 func (climbRow) TableName() string { return "climbs" }
 
 func (r climbRow) public() (client.Climb, error) {
-	c := client.Climb{ID: r.ID, Case: r.CaseNumber, By: r.Person, Host: r.Host, State: r.State, Phase: r.Phase, Problem: r.Problem, Began: r.BeganAt.UTC(), Ended: r.EndedAt, Runs: []ladder.Run{}}
+	c := client.Climb{ID: r.ID, Case: r.CaseNumber, By: r.Person, Host: r.Host, State: r.State, Rung: r.Rung, Phase: r.Phase, Problem: r.Problem, Began: r.BeganAt.UTC(), Ended: r.EndedAt, Runs: []ladder.Run{}}
 	return c, json.Unmarshal(r.Runs, &c.Runs)
 }
 
@@ -85,8 +86,8 @@ const quietAfter = 15 * time.Minute
 
 // StartClimb records that a climb begins. Only one goes on at a time; one
 // that has been silent for long is taken as cut off.
-func (s *Store) StartClimb(ctx context.Context, number int64, person, host string) (*client.Climb, error) {
-	row := climbRow{CaseNumber: number, Person: person, Host: host, State: client.Running, Phase: "guard", Runs: json.RawMessage("[]"), BeganAt: time.Now()}
+func (s *Store) StartClimb(ctx context.Context, number int64, person string, start client.ClimbStart) (*client.Climb, error) {
+	row := climbRow{CaseNumber: number, Person: person, Host: start.Host, Rung: start.Rung, State: client.Running, Phase: ladder.Looking, Runs: json.RawMessage("[]"), BeganAt: time.Now()}
 	err := s.inTx(ctx, func(db *gorm.DB, _ func(func(pgx.Tx) error) error) error {
 		var c caseRow
 		if err := db.Clauses(clause.Locking{Strength: "UPDATE"}).Select("number", "state", "updated_at").Where("number = ?", number).Take(&c).Error; err != nil {

@@ -53,9 +53,12 @@ export function LadderView({ rungs, stands, busy, typical, disks }: { rungs: Run
 
 /** How long it took where it was proven. */
 function earlier(t: CaseDetail['typical'][string] | undefined): string {
-  if (!t) return ''
+  return t ? `, ${tookBefore(t)}` : ''
+}
+
+export function tookBefore(t: CaseDetail['typical'][string]): string {
   const took = t.seconds < 90 ? `${t.seconds.toFixed(t.seconds < 10 ? 1 : 0)} s` : `${Math.round(t.seconds / 60)} min`
-  return `, ${took} in ${t.runs} earlier ${t.runs === 1 ? 'climb' : 'climbs'}`
+  return `${took} in ${t.runs} earlier ${t.runs === 1 ? 'climb' : 'climbs'}`
 }
 
 /** The disk as it was found, and as the rung leaves it: the partitions stay, both copies of the table are whole. */

@@ -100,7 +100,7 @@ export function CasePage() {
             )}
             {c.climbs.length > 0 && (
               <Section title="Climbs">
-                <Climbs list={c.climbs} />
+                <Climbs list={c.climbs} rungs={c.docket?.toDo ?? []} typical={c.typical} />
               </Section>
             )}
             <Section title="Read">

@@ -1,15 +1,18 @@
-import type { Climb, Run } from '../../api/client'
+import { useEffect, useState } from 'react'
+import type { CaseDetail, Climb, Run } from '../../api/client'
+import { tookBefore } from '../../parts/LadderView'
 import { outcomeTone, Said } from '../../parts/State'
 import { bytes, utc } from '../../parts/text'
 
-export function Climbs({ list }: { list: Climb[] }) {
+export function Climbs({ list, rungs, typical }: { list: Climb[]; rungs: NonNullable<CaseDetail['docket']>['toDo']; typical: CaseDetail['typical'] }) {
   return (
     <ul className="space-y-2">
       {list.map((c) => (
         <li key={c.id}>
           <div className="text-small">
-            {utc(c.began)} UTC, {c.by} on {c.host}: {c.state} {c.state === 'running' && c.phase}
+            {utc(c.began)} UTC, {c.by} on {c.host}: {c.state}
           </div>
+          {c.state === 'running' && <Going climb={c} minutes={rungs.find((r) => r.number === c.rung)?.minutes} typical={typical[rungs.find((r) => r.number === c.rung)?.remedy ?? '']} />}
           {c.runs.map((r) => (
             <RunView key={r.began} run={r} />
           ))}
@@ -17,6 +20,25 @@ export function Climbs({ list }: { list: Climb[] }) {
         </li>
       ))}
     </ul>
+  )
+}
+
+/** What a climb is doing, for how long, and how long it will go on by what it took before. */
+function Going({ climb, minutes, typical }: { climb: Climb; minutes: number | undefined; typical: CaseDetail['typical'][string] | undefined }) {
+  const [now, setNow] = useState(() => Date.now())
+  useEffect(() => {
+    const tick = setInterval(() => setNow(Date.now()), 1000)
+    return () => clearInterval(tick)
+  }, [])
+  const spent = Math.max(0, Math.round((now - Date.parse(climb.began)) / 1000))
+  const left = typical && Math.round(typical.seconds) - spent
+  return (
+    <p className="text-small">
+      {climb.rung ? `rung ${climb.rung}, ` : ''}
+      {climb.phase} for {spent} s;{' '}
+      {typical === undefined && minutes !== undefined && `about ${minutes} min by the book`}
+      {typical !== undefined && left !== undefined && (left > 0 ? `about ${left} s left (${tookBefore(typical)})` : `longer than ${tookBefore(typical)}`)}
+    </p>
   )
 }
 
