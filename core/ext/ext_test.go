@@ -78,6 +78,8 @@ func TestReadsEveryFileOfWhatMke2fsMade(t *testing.T) {
 	for _, options := range [][]string{
 		{"-t", "ext4", "-b", "1024"}, {"-t", "ext4", "-b", "4096"}, {"-t", "ext4", "-O", "inline_data", "-I", "256"}, {"-t", "ext4", "-O", "^64bit,^extent"},
 		{"-t", "ext3"}, {"-t", "ext2", "-b", "1024", "-I", "128"}, {"-t", "ext4", "-E", "hash_seed=00000000-0000-0000-0000-000000000001"},
+		{"-t", "ext4", "-b", "1024", "-g", "256", "-O", "meta_bg,^resize_inode"}, {"-t", "ext4", "-b", "1024", "-g", "512", "-O", "meta_bg,^resize_inode,^64bit,sparse_super2"},
+		{"-t", "ext2", "-b", "1024", "-g", "256", "-O", "meta_bg,^resize_inode,^sparse_super"},
 	} {
 		fsys, err := ext.Open(volume(t, dir, options...))
 		if err != nil {

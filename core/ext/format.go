@@ -20,18 +20,25 @@ const (
 	sbRevision      = 0x4c
 	sbInodeSize     = 0x58
 	sbIncompat      = 0x60
+	sbCompat        = 0x5c
 	sbDescSize      = 0xfe
+	sbFirstMeta     = 0x104
+	sbBackups       = 0x24c
 	sbBlocksHigh    = 0x150
 	magic           = 0xef53
 	incompatRecover = 0x4
 	incompatJournal = 0x8 // an external journal device
 	incompatMeta    = 0x10
 	incompat64      = 0x80
+	compatSparse2   = 0x200
+	roCompatSparse  = 0x1
 	incompatEncrypt = 0x10000
 )
 
 // Offsets in a group descriptor and an inode (ext4/inodes.rst), in bytes.
 const (
+	gdBlocksLow  = 0x0
+	gdInodesLow  = 0x4
 	gdTableLow   = 0x8
 	gdTableHigh  = 0x28
 	inMode       = 0x0
@@ -70,6 +77,9 @@ type super struct {
 	inodesGroup int64
 	inodeSize   int64
 	descSize    int64
+	firstMeta   int64 // the first block of descriptors that stands in its own groups
+	compat      uint32
+	backups     [2]int64 // the groups that keep one, with sparse_super2
 	incompat    uint32
 	roCompat    uint32
 	seed        uint32 // of all checksums
@@ -95,6 +105,9 @@ func parseSuper(b []byte) (super, error) {
 		inodesGroup: int64(le.Uint32(b[sbInodesGroup:])),
 		inodeSize:   128,
 		descSize:    32,
+		firstMeta:   1 << 32, // none
+		compat:      le.Uint32(b[sbCompat:]),
+		backups:     [2]int64{int64(le.Uint32(b[sbBackups:])), int64(le.Uint32(b[sbBackups+4:]))},
 		incompat:    le.Uint32(b[sbIncompat:]),
 		roCompat:    le.Uint32(b[sbROCompat:]),
 		seed:        sum(^uint32(0), b[sbUUID:sbUUID+16]),
@@ -109,9 +122,10 @@ func parseSuper(b []byte) (super, error) {
 		s.blocks |= int64(le.Uint32(b[sbBlocksHigh:])) << 32
 		s.descSize = int64(le.Uint16(b[sbDescSize:]))
 	}
+	if s.incompat&incompatMeta != 0 {
+		s.firstMeta = int64(le.Uint32(b[sbFirstMeta:]))
+	}
 	switch {
-	case s.incompat&incompatMeta != 0:
-		return bad("features", "group descriptors in one place", sbIncompat, "meta_bg, which is not read yet")
 	case s.incompat&incompatJournal != 0:
 		return bad("features", "a file system", sbIncompat, "an external journal")
 	case s.inodeSize < 128 || s.inodeSize > s.blockSize || s.inodeSize&(s.inodeSize-1) != 0:
@@ -122,6 +136,57 @@ func parseSuper(b []byte) (super, error) {
 		return bad("geometry", "more than nothing", sbPerGroup, fmt.Sprintf("%d inodes and %d blocks a group, %d blocks", s.inodesGroup, s.perGroup, s.blocks))
 	}
 	return s, nil
+}
+
+func (s super) groups() int64 { return (s.blocks - s.firstBlock + s.perGroup - 1) / s.perGroup }
+
+// descsPerBlock is how many group descriptors stand in a block.
+func (s super) descsPerBlock() int64 { return s.blockSize / s.descSize }
+
+// descAt is where the descriptor of a group stands, in bytes.
+func (s super) descAt(group int64) int64 {
+	index := group / s.descsPerBlock()
+	at := s.firstBlock + 1 + index
+	if index >= s.firstMeta {
+		at = s.metaDescs(index * s.descsPerBlock())
+	}
+	return at*s.blockSize + group%s.descsPerBlock()*s.descSize
+}
+
+// metaDescs is the block in which a group keeps the descriptors of the groups
+// that share it: its first one behind a superblock, if it has that
+// (ext4/blockgroup.rst, meta block groups).
+func (s super) metaDescs(group int64) int64 {
+	at := s.firstBlock + group*s.perGroup
+	if s.hasSuper(group) {
+		at++
+	}
+	if group == 0 && s.blockSize == 1024 && s.firstBlock == 0 {
+		at++
+	}
+	return at
+}
+
+// hasSuper reports whether a group begins with a superblock (ext4/super.rst).
+func (s super) hasSuper(group int64) bool {
+	switch {
+	case group == 0:
+		return true
+	case s.compat&compatSparse2 != 0:
+		return group == s.backups[0] || group == s.backups[1]
+	case group == 1 || s.roCompat&roCompatSparse == 0:
+		return true
+	}
+	for _, base := range []int64{3, 5, 7} {
+		n := base
+		for n < group {
+			n *= base
+		}
+		if n == group {
+			return true
+		}
+	}
+	return false
 }
 
 type inode struct {

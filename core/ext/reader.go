@@ -58,7 +58,7 @@ func (f *FS) inode(number int64) (inode, error) {
 	}
 	group, index := (number-1)/f.sb.inodesGroup, (number-1)%f.sb.inodesGroup
 	desc := make([]byte, f.sb.descSize)
-	at := (f.sb.firstBlock+1)*f.sb.blockSize + group*f.sb.descSize
+	at := f.sb.descAt(group)
 	if _, err := f.dev.ReadAt(desc, at); err != nil {
 		return inode{}, fmt.Errorf("ext: read the descriptor of group %d: %w", group, err)
 	}

@@ -55,14 +55,12 @@ func readBackup(dev io.ReaderAt, at, group, blockSize int64) *Backup {
 	if err != nil || s.blockSize != blockSize || int64(binary.LittleEndian.Uint16(raw[sbBlockGroup:])) != group || checkSuper(raw, s, at) != nil {
 		return nil
 	}
-	b := &Backup{Group: group, At: at, sb: s, raw: raw, descs: make([]byte, s.groups()*s.descSize)}
+	b := &Backup{Group: group, At: at, sb: s, raw: raw, descs: make([]byte, min(s.groups(), s.firstMeta*s.descsPerBlock())*s.descSize)}
 	if _, err := dev.ReadAt(b.descs, at/blockSize*blockSize+blockSize); err != nil {
 		return nil
 	}
 	return b
 }
-
-func (s super) groups() int64 { return (s.blocks - s.firstBlock + s.perGroup - 1) / s.perGroup }
 
 // Restore plans the first superblock and the first copy of the group
 // descriptors anew from a backup. What the backup does not know, since the
@@ -76,8 +74,13 @@ func (b *Backup) Restore(dev io.ReaderAt) ([]block.Write, error) {
 		le.PutUint32(raw[sbChecksum:], sum(^uint32(0), raw[:sbChecksum]))
 	}
 	descsAt := (b.sb.firstBlock + 1) * b.sb.blockSize
+	planned := []block.Write{{Off: superAt, Data: raw, What: "first superblock"}, {Off: descsAt, Data: b.descs, What: "group descriptors"}}
+	meta, err := b.metaDescs(dev)
+	if err != nil {
+		return nil, err
+	}
 	var list []block.Write
-	for _, w := range []block.Write{{Off: superAt, Data: raw, What: "first superblock"}, {Off: descsAt, Data: b.descs, What: "group descriptors"}} {
+	for _, w := range append(planned, meta...) {
 		now := make([]byte, len(w.Data))
 		if _, err := dev.ReadAt(now, w.Off); err != nil {
 			return nil, fmt.Errorf("ext: read at byte %d: %w", w.Off, err)
@@ -87,4 +90,40 @@ func (b *Backup) Restore(dev io.ReaderAt) ([]block.Write, error) {
 		}
 	}
 	return list, nil
+}
+
+// metaDescs plans the blocks of descriptors that stand in their own groups and
+// are damaged, from the copy that the group behind keeps. A sound one is newer
+// than its copy.
+func (b *Backup) metaDescs(dev io.ReaderAt) ([]block.Write, error) {
+	var list []block.Write
+	for first := b.sb.firstMeta * b.sb.descsPerBlock(); first+1 < b.sb.groups(); first += b.sb.descsPerBlock() {
+		n := min(b.sb.descsPerBlock(), b.sb.groups()-first) * b.sb.descSize
+		now, kept := make([]byte, n), make([]byte, n)
+		for at, into := range map[int64][]byte{b.sb.metaDescs(first): now, b.sb.metaDescs(first + 1): kept} {
+			if _, err := dev.ReadAt(into, at*b.sb.blockSize); err != nil {
+				return nil, fmt.Errorf("ext: read the descriptors of group %d: %w", first, err)
+			}
+		}
+		if !b.sb.plausible(now) && b.sb.plausible(kept) {
+			list = append(list, block.Write{Off: b.sb.metaDescs(first) * b.sb.blockSize, Data: kept, What: fmt.Sprintf("descriptors of group %d and those behind it", first)})
+		}
+	}
+	return list, nil
+}
+
+// plausible reports whether all that descriptors point to lies on the volume.
+func (s super) plausible(descs []byte) bool {
+	for ; len(descs) > 0; descs = descs[s.descSize:] {
+		for _, at := range []int{gdBlocksLow, gdInodesLow, gdTableLow} {
+			to := int64(binary.LittleEndian.Uint32(descs[at:]))
+			if s.incompat&incompat64 != 0 && s.descSize >= 64 {
+				to |= int64(binary.LittleEndian.Uint32(descs[at+gdTableHigh-gdTableLow:])) << 32
+			}
+			if to <= s.firstBlock || to >= s.blocks {
+				return false
+			}
+		}
+	}
+	return true
 }

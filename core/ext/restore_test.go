@@ -15,7 +15,7 @@ import (
 )
 
 // freshVolume is made by mke2fs, with a file on it.
-func freshVolume(t *testing.T, args ...string) []byte {
+func freshVolume(t *testing.T, size string, args ...string) []byte {
 	t.Helper()
 	dir := t.TempDir()
 	tree := filepath.Join(dir, "tree")
@@ -26,7 +26,7 @@ func freshVolume(t *testing.T, args ...string) []byte {
 		t.Fatal(err)
 	}
 	path := filepath.Join(dir, "v")
-	if out, err := exec.Command("mke2fs", append(append([]string{"-q", "-F", "-d", tree}, args...), path, "70m")...).CombinedOutput(); err != nil {
+	if out, err := exec.Command("mke2fs", append(append([]string{"-q", "-F", "-d", tree}, args...), path, size)...).CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, out)
 	}
 	raw, err := os.ReadFile(path)
@@ -39,8 +39,8 @@ func freshVolume(t *testing.T, args ...string) []byte {
 // The first superblock and the descriptors are gone; a backup brings them
 // back, the file is as it was, and e2fsck has nothing to say.
 func TestTheFirstSuperblockComesBackFromABackup(t *testing.T) {
-	for _, args := range [][]string{{"-t", "ext2", "-b", "1024"}, {"-t", "ext3", "-b", "2048"}, {"-t", "ext4", "-b", "1024", "-O", "64bit,metadata_csum"}, {"-t", "ext4", "-b", "1024", "-O", "^metadata_csum,^64bit"}, {"-t", "ext4", "-b", "1024", "-O", "metadata_csum_seed"}} {
-		raw := freshVolume(t, args...)
+	for _, args := range [][]string{{"-t", "ext2", "-b", "1024"}, {"-t", "ext3", "-b", "2048"}, {"-t", "ext4", "-b", "1024", "-O", "64bit,metadata_csum"}, {"-t", "ext4", "-b", "1024", "-O", "^metadata_csum,^64bit"}, {"-t", "ext4", "-b", "1024", "-O", "metadata_csum_seed"}, {"-t", "ext4", "-b", "1024", "-O", "meta_bg,^resize_inode"}} {
+		raw := freshVolume(t, "70m", args...)
 		want, err := ext.Open(bytes.NewReader(raw))
 		if err != nil {
 			t.Fatalf("%v: %v", args, err)
@@ -71,25 +71,67 @@ func TestTheFirstSuperblockComesBackFromABackup(t *testing.T) {
 		if got, err := fs.ReadFile(after, "home/ragna/sailings.csv"); err != nil || !bytes.Equal(got, text) {
 			t.Errorf("%v: %v", args, err)
 		}
-		path := filepath.Join(t.TempDir(), "v")
-		if err := os.WriteFile(path, raw, 0o600); err != nil {
-			t.Fatal(err)
-		}
-		// -p mends the free counts that a backup does not know, and gives up on anything graver.
-		if out, err := exec.Command("e2fsck", "-p", path).CombinedOutput(); err != nil {
-			var exit *exec.ExitError
-			if !errors.As(err, &exit) || exit.ExitCode() != 1 {
-				t.Errorf("%v: e2fsck: %v: %s", args, err, out)
-			}
-		}
+		checkedByE2fsck(t, raw)
 	}
 	if _, err := ext.FindBackup(bytes.NewReader(make([]byte, 9<<20)), 9<<20); !errors.Is(err, ext.ErrNoBackup) {
 		t.Errorf("zeros: %v", err)
 	}
 }
 
+// checkedByE2fsck allows for the free counts that a backup does not know: -p
+// mends them, and gives up on anything graver.
+func checkedByE2fsck(t *testing.T, raw []byte) {
+	t.Helper()
+	path := filepath.Join(t.TempDir(), "v")
+	if err := os.WriteFile(path, raw, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if out, err := exec.Command("e2fsck", "-p", path).CombinedOutput(); err != nil {
+		var exit *exec.ExitError
+		if !errors.As(err, &exit) || exit.ExitCode() != 1 {
+			t.Errorf("e2fsck: %v: %s", err, out)
+		}
+	}
+}
+
+// With meta block groups each set of descriptors stands with its own groups.
+// The first set goes with the superblock, the second is damaged by itself, the
+// third stays as it is.
+func TestDescriptorsThatStandWithTheirGroupsComeBack(t *testing.T) {
+	raw := freshVolume(t, "300m", "-t", "ext4", "-b", "1024", "-O", "meta_bg,^resize_inode")
+	const second, third = (1 + 16*8192) << 10, (1 + 32*8192) << 10
+	kept := bytes.Clone(raw[second : second+1024])
+	clear(raw[:3<<10])
+	clear(raw[second : second+64])
+	b, err := ext.FindBackup(bytes.NewReader(raw), int64(len(raw)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	writes, err := b.Restore(bytes.NewReader(raw))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, w := range writes {
+		if w.Off == third {
+			t.Errorf("%s are sound, and would be written", w.What)
+		}
+		copy(raw[w.Off:], w.Data)
+	}
+	if !bytes.Equal(raw[second:second+1024], kept) {
+		t.Error("the second set did not come back")
+	}
+	v, err := ext.Open(bytes.NewReader(raw))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got, err := fs.ReadFile(v, "home/ragna/sailings.csv"); err != nil || len(got) != 32000 {
+		t.Errorf("%d bytes, %v", len(got), err)
+	}
+	checkedByE2fsck(t, raw)
+}
+
 func TestAlteredStructuresAreNoticed(t *testing.T) {
-	raw := freshVolume(t, "-t", "ext4", "-b", "1024", "-O", "metadata_csum")
+	raw := freshVolume(t, "70m", "-t", "ext4", "-b", "1024", "-O", "metadata_csum")
 	spoilt := bytes.Clone(raw)
 	spoilt[1024+0x78] ^= 1 // a letter of the label
 	if _, err := ext.Open(bytes.NewReader(spoilt)); err == nil || !strings.Contains(err.Error(), "checksum") {
@@ -126,7 +168,7 @@ func TestAlteredStructuresAreNoticed(t *testing.T) {
 // TestAlteredFoldersAndExtentsAreNoticed alters, one at a time, a name in a
 // folder and the tree of a file in many pieces; e2fsck has to mind each too.
 func TestAlteredFoldersAndExtentsAreNoticed(t *testing.T) {
-	raw := freshVolume(t, "-t", "ext4", "-b", "1024", "-O", "metadata_csum")
+	raw := freshVolume(t, "70m", "-t", "ext4", "-b", "1024", "-O", "metadata_csum")
 	v, err := ext.Open(bytes.NewReader(raw))
 	if err != nil {
 		t.Fatal(err)
