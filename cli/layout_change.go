@@ -365,6 +365,9 @@ func readPlan(path string) ([]layout.Wish, map[string]int, error) {
 		case p.Format != "" && (fatBits[p.Format] == 0 || p.Keep != 0):
 			return nil, nil, fmt.Errorf("%s: partition %d: format can be fat12, fat16 or fat32, and not for one that is kept", path, i+1)
 		}
+		if _, twice := formats[p.Name]; twice {
+			return nil, nil, fmt.Errorf("%s: partition %d: another is called %q too", path, i+1, p.Name)
+		}
 		formats[p.Name] = fatBits[p.Format]
 		wishes = append(wishes, w)
 	}

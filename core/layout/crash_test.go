@@ -9,6 +9,8 @@ import (
 	"time"
 
 	"diorthos/core/block"
+	"diorthos/core/ext"
+	"diorthos/core/fat"
 	"diorthos/core/layout"
 )
 
@@ -41,9 +43,28 @@ func (m *mortal) Sync() error {
 	return m.Image.Sync()
 }
 
-// Every plan that changes a table, cut off at every single write: what the
-// journal takes back is as before, and what it completes as without the cut.
-func TestEveryChangeOfATableSurvivesACutAtEveryWrite(t *testing.T) {
+// damaged is a volume that another tool made, with bytes altered at some places.
+func damaged(t *testing.T, size int64, at map[int64][]byte, tool string, args ...string) string {
+	t.Helper()
+	path := blank(t, size)
+	oracle(t, "", tool, append(args, path)...)
+	f, err := os.OpenFile(path, os.O_RDWR, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for off, b := range at {
+		poke(t, f, off, b...)
+	}
+	if err := f.Close(); err != nil {
+		t.Fatal(err)
+	}
+	return path
+}
+
+// Every plan that changes a table or mends a volume, cut off at every single
+// write: what the journal takes back is as before, and what it completes as
+// without the cut.
+func TestEveryChangeSurvivesACutAtEveryWrite(t *testing.T) {
 	gpt := gptDisk(t, 4<<20)
 	dos := blank(t, 8<<20)
 	oracle(t, "label: dos\n2048,4096,83,*\n", "sfdisk", "--quiet", dos)
@@ -61,26 +82,47 @@ func TestEveryChangeOfATableSurvivesACutAtEveryWrite(t *testing.T) {
 	}
 	for name, c := range map[string]struct {
 		disk string
-		plan func(*layout.Table) ([]block.Write, error)
+		plan planner
 	}{
-		"mend": {spoilt(t), func(t *layout.Table) ([]block.Write, error) { return t.MendAll(layout.Mending{}) }},
-		"to gpt": {dos, func(t *layout.Table) ([]block.Write, error) {
+		"mend": {spoilt(t), func(t *layout.Table, _ *block.Image) ([]block.Write, error) { return t.MendAll(layout.Mending{}) }},
+		"to gpt": {dos, func(t *layout.Table, _ *block.Image) ([]block.Write, error) {
 			r, err := t.Restyle(layout.Restyling{To: layout.StyleGPT, Firmware: "bios", NewGUID: guids(1)})
 			if err != nil {
 				return nil, err
 			}
 			return r.Writes, nil
 		}},
-		"to mbr": {gpt, func(t *layout.Table) ([]block.Write, error) {
+		"to mbr": {gpt, func(t *layout.Table, _ *block.Image) ([]block.Write, error) {
 			r, err := t.Restyle(layout.Restyling{To: layout.StyleMBR})
 			if err != nil {
 				return nil, err
 			}
 			return r.Writes, nil
 		}},
-		"rebuild":  {gpt, func(t *layout.Table) ([]block.Write, error) { return t.Rebuild(nil, guids(1)) }},
-		"wipe":     {gpt, func(t *layout.Table) ([]block.Write, error) { return t.EmptyMBR(7), nil }},
-		"activate": {dos, func(t *layout.Table) ([]block.Write, error) { return t.Activate(0) }},
+		"rebuild":  {gpt, func(t *layout.Table, _ *block.Image) ([]block.Write, error) { return t.Rebuild(nil, guids(1)) }},
+		"wipe":     {gpt, func(t *layout.Table, _ *block.Image) ([]block.Write, error) { return t.EmptyMBR(7), nil }},
+		"activate": {dos, func(t *layout.Table, _ *block.Image) ([]block.Write, error) { return t.Activate(0) }},
+		"carve": {dos, func(t *layout.Table, _ *block.Image) ([]block.Write, error) {
+			entries, err := t.Carve([]layout.Wish{{Name: "system", Type: layout.TypeLinux, Min: 1 << 20, Share: 1}}, guids(3))
+			if err != nil {
+				return nil, err
+			}
+			return t.Rebuild(entries, guids(1))
+		}},
+		"mend FAT": {damaged(t, 4<<20, map[int64][]byte{0: make([]byte, 11), 32*512 + 30: bytes.Repeat([]byte{0x22}, 900)}, "mkfs.vfat", "-F", "32", "-s", "1"), func(_ *layout.Table, dev *block.Image) ([]block.Write, error) {
+			report, err := fat.Check(dev)
+			if err != nil {
+				return nil, err
+			}
+			return report.Writes, nil
+		}},
+		"restore ext": {damaged(t, 9<<20, map[int64][]byte{1024: make([]byte, 3072)}, "mke2fs", "-q", "-F", "-b", "1024"), func(_ *layout.Table, dev *block.Image) ([]block.Write, error) {
+			b, err := ext.FindBackup(dev, dev.Size())
+			if err != nil {
+				return nil, err
+			}
+			return b.Restore(dev)
+		}},
 	} {
 		before, err := os.ReadFile(c.disk)
 		if err != nil {
@@ -114,8 +156,11 @@ func TestEveryChangeOfATableSurvivesACutAtEveryWrite(t *testing.T) {
 	}
 }
 
+// A planner plans a change of a disk.
+type planner func(*layout.Table, *block.Image) ([]block.Write, error)
+
 // cut applies a plan on a disk that lives for n writes and syncs.
-func cut(t *testing.T, path, journal string, before []byte, plan func(*layout.Table) ([]block.Write, error), n int) (after []byte, done bool) {
+func cut(t *testing.T, path, journal string, before []byte, plan planner, n int) (after []byte, done bool) {
 	t.Helper()
 	if err := os.WriteFile(path, before, 0o600); err != nil {
 		t.Fatal(err)
@@ -129,7 +174,7 @@ func cut(t *testing.T, path, journal string, before []byte, plan func(*layout.Ta
 	if err != nil {
 		t.Fatal(err)
 	}
-	writes, err := plan(table)
+	writes, err := plan(table, image)
 	if err != nil {
 		t.Fatal(err)
 	}
