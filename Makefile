@@ -12,7 +12,7 @@ go_sources := $(shell find . -name '*.go' -not -path './console/node_modules/*')
 
 # make bench          how fast, as ratios to public tools
 
-.PHONY: bench prove prove-reading prove-loop prove-media demo demo-reset test packages packages-test build console lint screenshots fuzz clean
+.PHONY: bench prove prove-reading prove-loop prove-disks demo demo-reset test packages packages-test build console lint screenshots fuzz clean
 
 demo: packages build
 	@exec bin/diorthos demo
@@ -81,10 +81,10 @@ bench: build
 	@scripts/bench.sh
 
 # The slow proofs: provoked failures, the closed loop, media started in QEMU, fuzzing.
-prove: prove-reading prove-loop prove-media fuzz
+prove: prove-reading prove-loop prove-disks fuzz
 
-# Written media start under SeaBIOS and under OVMF.
-prove-media: build
+# Written media start under SeaBIOS and OVMF; a restyled disk keeps every file.
+prove-disks: build
 	@scripts/packages.sh prove
 	go test -tags prove ./e2e -count=1 -run TestProve -v
 

@@ -45,6 +45,8 @@ if [ "${1:-demo}" = prove ]; then
   need xorriso /usr/bin/xorriso
   need mtools /usr/bin/mcopy
   need gdisk /usr/sbin/sgdisk /sbin/sgdisk
+  need fdisk /usr/sbin/sfdisk /sbin/sfdisk
+  need dosfstools /usr/sbin/fsck.fat /sbin/fsck.fat
 fi
 if [ "${1:-demo}" = screenshots ]; then
   need xvfb /usr/bin/Xvfb
