@@ -40,6 +40,9 @@ func Check(dev io.ReaderAt) (*Report, error) {
 		return nil, err
 	}
 	c := &checker{v: v, over: over, owner: make([]uint32, v.Clusters+2), names: []string{""}, report: &Report{}}
+	if err := c.clean(); err != nil {
+		return nil, err
+	}
 	if err := c.boot(); err != nil {
 		return nil, err
 	}
@@ -73,6 +76,21 @@ type checker struct {
 
 func (c *checker) find(id, path, do, format string, a ...any) {
 	c.report.Findings = append(c.report.Findings, Finding{ID: id, Path: path, Text: fmt.Sprintf(format, a...), Do: do})
+}
+
+// clean notes in the boot sector that the volume was put away, which a system
+// takes back as long as it uses it. tables does the same for the table's mark.
+func (c *checker) clean() error {
+	at := map[bool]int64{true: 0x41, false: 0x25}[c.v.Bits == 32]
+	var state [1]byte
+	if _, err := c.over.ReadAt(state[:], at); err != nil {
+		return err
+	}
+	if state[0]&1 == 0 || c.v.FromBackup != nil {
+		return nil
+	}
+	c.find("volume-in-use", "", "note that it is not", "the boot sector says that the volume is in use: it was not put away")
+	return c.poke(at, state[0]&^1)
 }
 
 // boot compares the two boot sectors of the 32-bit kind.
@@ -132,7 +150,17 @@ func (c *checker) tables() error {
 		c.find("table-begins-wrong", "", "write the first entry anew", "the table begins with 0x%x, want 0x%x", got, want&v.mask())
 		putTableEntry(v.table, v.Bits, 0, want&v.mask())
 	}
+	if put := v.putAway(); getEntry(v.table, v.Bits, 1)&put != put {
+		c.find("volume-in-use", "", "note that it is not", "the table says that the volume is in use: it was not put away")
+		putTableEntry(v.table, v.Bits, 1, getEntry(v.table, v.Bits, 1)|put)
+	}
 	return nil
+}
+
+// putAway is the bit of the second entry that is set when no system uses the
+// volume; the smallest kind has none.
+func (v *Volume) putAway() uint32 {
+	return map[int]uint32{16: 0x8000, 32: 0x08000000}[v.Bits]
 }
 
 // nonsense counts entries that no sound table has.

@@ -112,6 +112,7 @@ func clean(t testing.TB, raw []byte) (bool, string) {
 	if err := os.WriteFile(path, raw, 0o600); err != nil {
 		t.Fatal(err)
 	}
+	defer func() { _ = os.Remove(path) }() // hundreds of volumes would fill a disk
 	out, err := exec.Command("fsck.fat", "-n", path).CombinedOutput()
 	return err == nil, string(out)
 }
@@ -221,11 +222,9 @@ func TestDamageAtRandomIsRepaired(t *testing.T) {
 					t.Logf("%s bits, seed %d: a second look: %v %+v", k.bits, seed, err, again)
 				}
 			}
-			if seed%4 == 0 {
-				if ok, says := clean(t, after); !ok {
-					unclean++
-					t.Logf("%s bits, seed %d: fsck.fat: %s", k.bits, seed, says)
-				}
+			if ok, says := clean(t, after); !ok {
+				unclean++
+				t.Logf("%s bits, seed %d: fsck.fat: %s", k.bits, seed, says)
 			}
 		}
 		if unclean > 0 {

@@ -73,6 +73,11 @@ func (c *checker) sense(raw []byte, at []int64, p string) (changed bool, err err
 			}
 			continue
 		}
+		if spare, err := c.spare(b, at[i], p, len(long) > 0); err != nil {
+			return changed, err
+		} else if spare {
+			changed = true
+		}
 		switch {
 		case b[11]&attrVolumeLabel != 0 && (b[11]&attrFolder != 0 || p != "/" || !plainName(b)):
 			c.find("entry-senseless", p, "strike it", "the entry at byte %d says that it is a label, and cannot be one", at[i])
@@ -100,6 +105,35 @@ func (c *checker) sense(raw []byte, at []int64, p string) (changed bool, err err
 	}
 	return changed, nil
 }
+
+// noShortName is a bit of an entry's byte 12 by which Linux marks one that has a
+// long name alone.
+const noShortName = 0x20
+
+// spare clears fields of an entry that have to be empty for what it is.
+func (c *checker) spare(b []byte, at int64, p string, long bool) (changed bool, err error) {
+	empty := func(text string, off int64, bytes ...byte) {
+		if err == nil {
+			c.find("entry-senseless", p, "clear it", text, at)
+			changed, err = true, c.poke(at+off, bytes...)
+		}
+	}
+	if b[12]&noShortName != 0 && !long {
+		empty("the entry at byte %d says that it has a long name alone, and has none", 12, b[12]&^noShortName)
+	}
+	switch {
+	case b[11]&(attrVolumeLabel|attrFolder) == attrVolumeLabel && !zero(b[26:32]):
+		empty("the label at byte %d has a content", 26, 0, 0, 0, 0, 0, 0)
+	case b[11]&attrFolder != 0 && !zero(b[28:32]):
+		empty("the folder's entry at byte %d has a size, which no folder has", 28, 0, 0, 0, 0)
+	}
+	if b[11]&(attrVolumeLabel|attrFolder) == attrVolumeLabel && c.v.Bits == 32 && !zero(b[20:22]) {
+		empty("the label at byte %d has a content", 20, 0, 0)
+	}
+	return changed, err
+}
+
+func zero(b []byte) bool { return len(bytes.Trim(b, "\x00")) == 0 }
 
 // orphans strikes entries of a long name behind which no file stands.
 func (c *checker) orphans(long []int64, p string) (bool, error) {
