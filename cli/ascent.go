@@ -228,12 +228,12 @@ func (a *ascent) byHand(ctx context.Context, r ladder.Rung) (*ladder.Run, error)
 	}
 	for i, s := range r.Steps {
 		a.p.hang(fmt.Sprintf("  %d. ", i+1), s.Do)
-		ok, err := a.yes("   Right if: " + s.Shows + " Is it so?")
+		check, err := a.step(s)
 		if err != nil {
 			return nil, err
 		}
-		run.Guard = append(run.Guard, ladder.Check{What: s.Do, OK: ok, Saw: map[bool]string{true: "as it should be", false: "otherwise"}[ok]})
-		if !ok {
+		run.Guard = append(run.Guard, check)
+		if !check.OK {
 			break
 		}
 	}
@@ -250,6 +250,56 @@ func (a *ascent) byHand(ctx context.Context, r ladder.Rung) (*ladder.Run, error)
 		return run, err
 	}
 	return run, reportEnd(ctx, s, climb.ID, run, nil)
+}
+
+// step asks what came of a step, and looks itself where facts tell.
+func (a *ascent) step(s knowledge.Step) (ladder.Check, error) {
+	for {
+		ok, err := a.yes("   Right if: " + s.Shows + " Is it so?")
+		if err != nil {
+			return ladder.Check{}, err
+		}
+		if !ok {
+			return ladder.Check{What: s.Do, Saw: "otherwise"}, nil
+		}
+		measured, err := a.measure(s)
+		if err != nil {
+			return ladder.Check{}, err
+		}
+		switch measured {
+		case knowledge.Holds:
+			a.p.line("     %s measured: it is so", a.p.good(markGood))
+			return ladder.Check{What: s.Do, OK: true, Saw: "measured: it is so"}, nil
+		case knowledge.NotMeasured:
+			return ladder.Check{What: s.Do, OK: true, Saw: "as it should be, by the word of whoever did it"}, nil
+		}
+		a.p.line("     %s measured: it is not so yet", a.p.bad(markBroken))
+		if again, err := a.yes("   Try it once more?"); err != nil || !again {
+			return ladder.Check{What: s.Do, Saw: "measured: it is not so"}, err
+		}
+	}
+}
+
+// measure looks at the machine again, if it is at hand.
+func (a *ascent) measure(s knowledge.Step) (knowledge.Measure, error) {
+	live := a.c.Bool("live")
+	if s.Seen == "" || !live && !a.c.IsSet("image") {
+		return knowledge.NotMeasured, nil
+	}
+	look := host.GatherOptions{Live: live, SectorSize: a.c.Int("sector-size"), Platforms: platforms(), Now: time.Now()}
+	if !live {
+		look.Image = a.c.String("image")
+	}
+	l, err := host.Look(look)
+	if err != nil {
+		return knowledge.NotMeasured, fmt.Errorf("look at the machine again: %w", err)
+	}
+	l.Close()
+	facts, err := l.Facts.AsMap()
+	if err != nil {
+		return knowledge.NotMeasured, err
+	}
+	return s.Measure(facts)
 }
 
 // owed shows loans of an earlier climb that nobody gave back, and offers to.

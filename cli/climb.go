@@ -37,6 +37,7 @@ func climbCommand() *cli.Command {
 			&cli.BoolFlag{Name: "yes", Usage: "do not ask before a rung that disrupts"},
 			&cli.StringFlag{Name: "confirm", Usage: "the machine's `NAME`, for a rung that destroys"},
 			&cli.StringFlag{Name: "journal", Usage: "journal to write; by default beside the image, or here for a device"},
+			&cli.BoolFlag{Name: "live", Usage: "with --hands: this is the machine; measure here what came of a step"},
 			&cli.StringFlag{Name: "resume", Usage: "complete the climb of this journal, which was cut off"},
 			sectorFlag(), jsonFlag()),
 		Action: func(ctx context.Context, c *cli.Command) error {

@@ -47,6 +47,27 @@ func TestACorbelMachineIsMendedWhileTheConsoleLooksOn(t *testing.T) {
 	wants(t, s.must(0, "machines", "lerrick-kiosk-1"), "Lerrick terminal", "COMPONENT STORE")
 }
 
+// What a person says that they did is looked for in the facts.
+func TestWhatHandsDidIsMeasured(t *testing.T) {
+	s := newStage(t, bag.DefaultLimits)
+	folder := filepath.Join(t.TempDir(), "fulmar-bridge-1")
+	s.must(0, "standin", "build", folder, "--seed", "8", "--name", "fulmar-bridge-1", "--mode", "bios")
+	s.must(0, "standin", "break", folder, "external-disk-first")
+	s.must(1, "standin", "try", folder, "install")
+	packed := folder + ".bag.tar.gz"
+	s.must(0, "gather", "--image", folder, "--out", packed)
+	s.must(0, "submit", packed)
+	climb := []string{"climb", "1", "--image", folder, "--hands", "--only", "1"}
+
+	wants(t, s.answering("y\nn\nn\n", climb...).out, "Unplug every external disk", "measured: it is not so yet", "Does the failed thing work now?")
+	wants(t, s.must(0, "case", "1"), "measured: it is not so", "not helped")
+	wants(t, s.must(0, "standin", "hands", folder, "unplug-external-disks"), "done")
+	wants(t, s.answering("y\ny\n", climb...).out, "measured: it is so")
+	wants(t, s.must(0, "case", "1"), "proven")
+	wants(t, s.must(0, "standin", "try", folder, "install"), "done")
+	wants(t, s.run("standin", "hands", folder, "kick-it").errout, "standin hands --list")
+}
+
 // A clock that is lent for an attempt is given back after it, by the climb
 // that lent it or, if nobody answered, by the next.
 func TestALentClockIsGivenBack(t *testing.T) {

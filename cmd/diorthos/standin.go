@@ -4,10 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"net"
 	"net/http"
 	"net/http/httptest"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -40,6 +42,9 @@ func standinCommand() *cli.Command {
 			{Name: "try", Usage: "let a machine start, or try an update, upgrade, driver, feature or install", ArgsUsage: "FOLDER WHAT",
 				Description: "Exit status 1 if it fails.\n\nExample:\n   diorthos standin try /tmp/kiosk update",
 				Flags:       []cli.Flag{vendor()}, Action: tryMachine},
+			{Name: "hands", Usage: "do at a machine what only a person can: plug, unplug, set the firmware, restart", ArgsUsage: "FOLDER REMEDY",
+				Description: "REMEDY is what a rung for hands is called by; --list lists those that there are.\n\nExample:\n   diorthos standin hands /tmp/kiosk unplug-external-disks",
+				Flags:       []cli.Flag{&cli.BoolFlag{Name: "list", Usage: "list what can be done"}}, Action: useHands},
 			{Name: "faults", Usage: "list the faults, and what each lets fail", Action: listFaults},
 			{Name: "vendor", Usage: "serve the vendor's catalogue, packages and service state", Description: "Example:\n   diorthos standin vendor --listen 127.0.0.1:7431",
 				Flags: []cli.Flag{&cli.StringFlag{Name: "listen", Value: "127.0.0.1:7431"}}, Action: serveVendor},
@@ -148,6 +153,34 @@ func tryMachine(ctx context.Context, c *cli.Command) error {
 		return commands.ErrFound
 	}
 	_, err = fmt.Fprintf(c.Root().Writer, "%s: %s: %s\n", m.Plate.Name, what, out.Text)
+	return err
+}
+
+func useHands(ctx context.Context, c *cli.Command) error {
+	if c.Bool("list") {
+		_, err := fmt.Fprintln(c.Root().Writer, strings.Join(slices.Sorted(maps.Keys(corbel.Hands)), "\n"))
+		return err
+	}
+	folder, what, err := two(c, "FOLDER REMEDY")
+	if err != nil {
+		return err
+	}
+	m, err := corbel.Open(folder)
+	if err != nil {
+		return err
+	}
+	v, err := corbel.NewVendor(time.Now())
+	if err != nil {
+		return err
+	}
+	p := corbel.Person{Machine: m, Vendor: v, Now: time.Now().UTC()}
+	switch done, err := p.Do(ctx, what); {
+	case err != nil:
+		return err
+	case !done:
+		return fmt.Errorf("nothing that hands do is called %q: see \"diorthos standin hands --list\"", what)
+	}
+	_, err = fmt.Fprintf(c.Root().Writer, "%s: %s: done\n", m.Plate.Name, what)
 	return err
 }
 

@@ -72,13 +72,12 @@ type LoanTerms struct {
 	Back string `yaml:"back" json:"back"` // how it is given back
 }
 
-// A Step is one thing for a person to do.
-type Step struct {
-	Do    string `yaml:"do" json:"do"`
-	Shows string `yaml:"shows" json:"shows"` // what is seen when it went right
-}
-
-func (r *Remedy) check() error {
+func (r *Remedy) check(env *environment) error {
+	for i, s := range r.Steps {
+		if err := s.check(env); err != nil {
+			return fmt.Errorf("step %d: %w", i+1, err)
+		}
+	}
 	switch {
 	case r.Title == "":
 		return errors.New("needs a title")

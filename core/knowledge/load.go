@@ -223,14 +223,14 @@ func (k *Knowledge) link() error {
 			}
 		}
 	}
-	for _, r := range k.Remedies {
-		if err := r.check(); err != nil {
-			return fmt.Errorf("%s: remedy %q: %w", r.file, r.ID, err)
-		}
-	}
 	env, err := newEnvironment()
 	if err != nil {
 		return err
+	}
+	for _, r := range k.Remedies {
+		if err := r.check(env); err != nil {
+			return fmt.Errorf("%s: remedy %q: %w", r.file, r.ID, err)
+		}
 	}
 	for _, r := range k.Releases {
 		if err := r.compile(env); err != nil {

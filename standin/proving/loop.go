@@ -284,18 +284,7 @@ func (r *round) climb(d *docket.Docket, tried map[string]bool) (bool, error) {
 // take takes one rung. It reports whether anything was changed.
 func (r *round) take(rung ladder.Rung, facts *bag.Facts) (bool, error) {
 	if rung.By == knowledge.ByHands {
-		p := &standin.Person{Machine: r.m, Vendor: r.loop.Vendor, Now: Now}
-		done, err := p.Do(r.ctx, rung.Remedy)
-		if done {
-			r.journals = append(r.journals, taken{by: true})
-		}
-		if !done && err == nil {
-			r.res.Advice = r.beyond && len(r.journals) == 0
-		}
-		if err != nil {
-			r.note("%v", err)
-		}
-		return done, nil
+		return r.byHand(rung)
 	}
 	device := host.Locate(r.m.Folder).Device(rung.Action)
 	dev, err := host.OpenDisk(device, 512, false)
@@ -316,6 +305,49 @@ func (r *round) take(rung ladder.Rung, facts *bag.Facts) (bool, error) {
 	r.loans = append(r.loans, run.Loans...)
 	r.journals = append(r.journals, taken{journal: journal, device: device})
 	return true, r.reopen()
+}
+
+// byHand lets a person do what the rung asks for. Where the step says by what
+// facts it is seen, they have to deny it before and to bear it out afterwards.
+func (r *round) byHand(rung ladder.Rung) (done bool, err error) {
+	if err := r.measure(rung, knowledge.Fails, "before it was done"); err != nil {
+		return false, err
+	}
+	p := &standin.Person{Machine: r.m, Vendor: r.loop.Vendor, Now: Now}
+	done, err = p.Do(r.ctx, rung.Remedy)
+	switch {
+	case err != nil:
+		r.note("%v", err)
+	case !done:
+		r.res.Advice = r.beyond && len(r.journals) == 0
+	}
+	if !done {
+		return false, nil
+	}
+	r.journals = append(r.journals, taken{by: true})
+	return true, r.measure(rung, knowledge.Holds, "after it was done")
+}
+
+// measure holds the facts against what they have to say of each step of a rung.
+func (r *round) measure(rung ladder.Rung, want knowledge.Measure, when string) error {
+	if standin.Hands[rung.Remedy] == nil {
+		return nil // advice: nothing is done at the machine
+	}
+	l, err := host.Look(host.GatherOptions{Image: r.m.Folder, Platforms: platforms(), Now: Now.Add(time.Hour)})
+	if err != nil {
+		return err
+	}
+	l.Close()
+	facts, err := l.Facts.AsMap()
+	if err != nil {
+		return err
+	}
+	for _, s := range rung.Steps {
+		if m, err := s.Measure(facts); err != nil || s.Seen != "" && m != want {
+			return fmt.Errorf("%s, seed %d: %s: %q, measured %s, %q (%v)", r.res.Fault, r.res.Seed, rung.Remedy, s.Seen, when, m, err)
+		}
+	}
+	return nil
 }
 
 // reopen reads the nameplate anew, which a rung may have changed.
