@@ -59,15 +59,14 @@ func (m *Machine) Attempt(ctx context.Context, req Request) (out *Outcome, err e
 	}
 	defer func() { err = errors.Join(err, dev.Close()) }()
 	req.Link.serial = m.Plate.Serial
-	l := &logs{now: req.At, offset: time.Duration(m.Plate.Clock.Offset) * time.Second, zone: time.Duration(m.Plate.Clock.Zone) * time.Minute}
-	v, err := m.mount(dev, l.clock().Add(l.zone))
+	v, err := m.mount(dev, m.clockAt(req.At))
 	if err != nil {
 		return nil, err
 	}
 	if v.sys == nil {
 		return nil, fmt.Errorf("machine %s: no system volume can be read", m.Plate.Name)
 	}
-	r := &run{logs: l, ctx: ctx, m: m, v: v, req: req, since: req.At}
+	r := m.run(ctx, v, req)
 	var stopped *stop
 	failed := r.stages()
 	if failed != nil && !errors.As(failed, &stopped) {
@@ -80,8 +79,7 @@ func (m *Machine) Attempt(ctx context.Context, req Request) (out *Outcome, err e
 		}
 	}
 	if stopped == nil {
-		r.both("close", "note", "ends: done (0x00000000)")
-		if err := r.write(v.sys); err != nil {
+		if err := r.done(); err != nil {
 			return nil, err
 		}
 		return &Outcome{OK: true, Text: "done"}, v.keep(dev)
@@ -95,6 +93,22 @@ func (m *Machine) Attempt(ctx context.Context, req Request) (out *Outcome, err e
 		return nil, err
 	}
 	return &Outcome{Stage: stopped.stage, Code: stopped.code, Text: stopped.text}, nil
+}
+
+func (m *Machine) run(ctx context.Context, v *volumes, req Request) *run {
+	l := &logs{now: req.At, offset: time.Duration(m.Plate.Clock.Offset) * time.Second, zone: time.Duration(m.Plate.Clock.Zone) * time.Minute}
+	return &run{logs: l, ctx: ctx, m: m, v: v, req: req, since: req.At}
+}
+
+// clockAt is what the machine's clock shows at a time.
+func (m *Machine) clockAt(at time.Time) time.Time {
+	return at.Add(time.Duration(m.Plate.Clock.Offset)*time.Second + time.Duration(m.Plate.Clock.Zone)*time.Minute)
+}
+
+// done ends the logs of an attempt that went well.
+func (r *run) done() error {
+	r.both("close", "note", "ends: done (0x00000000)")
+	return r.write(r.v.sys)
 }
 
 // rollBack logs what was taken back, with the complaints that come along.

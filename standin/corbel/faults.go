@@ -2,6 +2,7 @@ package corbel
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"io/fs"
 	"os"
@@ -246,10 +247,10 @@ var Faults = []Fault{
 	}},
 
 	{Name: "update-stops-start", Group: "regressions", Try: TryStart, harm: func(d *damage) error {
-		return d.regress(BuildNext, "corbel-display", corbelfile.Wants{Flags: []string{"vx4"}})
+		return d.regress(OfferUpdate, "corbel-display", corbelfile.Wants{Flags: []string{"vx4"}})
 	}},
 	{Name: "release-stops-start", Group: "regressions", Try: TryStart, harm: func(d *damage) error {
-		return d.regress(BuildRelease, "corbel-kernel", corbelfile.Wants{Memory: 64 << 30})
+		return d.regress(OfferRelease, "corbel-kernel", corbelfile.Wants{Memory: 64 << 30})
 	}},
 	{Name: "program-stops-start", Group: "regressions", Try: TryStart, harm: func(d *damage) error {
 		list, err := state[[]corbelfile.Program](d.v.sys, corbelfile.ProgramsPath)
@@ -479,56 +480,25 @@ func (d *damage) dying() error {
 	return nil
 }
 
-// regress brings the machine to a later build, of which one component asks of
-// the machine what it does not have.
-func (d *damage) regress(build int, name string, wants corbelfile.Wants) error {
-	now, was := d.o.Vendor.pub[build], d.o.Vendor.pub[BuildBase]
-	list := now.changedSince(was)
-	history := corbelfile.History{When: d.o.Now.AddDate(0, 0, -1), Kind: "update", ID: OfferUpdate, Title: "Corbel 7.2 update of November", Build: build, Was: BuildBase}
-	if build >= BuildRelease {
-		history.Kind, history.ID, history.Title = "upgrade", OfferRelease, "Corbel 8.0"
-	}
-	var failed error
-	err := d.index(func(x *corbelfile.Index) {
-		x.Build = build
-		for _, m := range list {
-			if m.Name == name {
-				m.Wants = wants
-			}
-			raw := corbelfile.Seal(corbelfile.KindManifest, m)
-			i := slices.IndexFunc(x.Components, func(c corbelfile.Component) bool { return c.Name == m.Name })
-			history.Changed = append(history.Changed, x.Components[i])
-			x.Components[i] = corbelfile.Component{Name: m.Name, Version: m.Version, Manifest: corbelfile.Hash(raw)}
-			if err := d.v.sys.WriteFile(manifestPath(m.Name, m.Version), raw); err != nil {
-				failed = err
-			}
-			for _, f := range m.Files {
-				if err := d.v.sys.WriteFile(payloadPath(f.Payload), now.payloads[f.Payload]); err != nil {
-					failed = err
-				}
-				if err := put(d.v.sys, path.Join(corbelfile.SystemFolder, f.Path), now.payloads[f.Payload]); err != nil {
-					failed = err
-				}
-			}
-		}
-	})
-	if err != nil || failed != nil {
-		return fmt.Errorf("lay build %d: %w %w", build, err, failed)
-	}
-	rel, err := state[corbelfile.Release](d.v.sys, corbelfile.ReleasePath)
+// regress lets the machine take an offer, the day before, of which one component
+// asks what the machine does not have. The attempt itself goes well: it ends
+// with the pending work, and the component is first started after that.
+func (d *damage) regress(id, name string, wants corbelfile.Wants) error {
+	raw, offer, err := d.o.Vendor.wanting(id, name, wants, d.o.Now)
 	if err != nil {
 		return err
 	}
-	rel.Build = build
-	if build >= BuildRelease {
-		rel.Title, rel.Version = "Corbel 8.0", "8.0"
-	}
-	if err := putState(d.v.sys, corbelfile.ReleasePath, rel); err != nil {
-		return err
-	}
-	past, err := state[[]corbelfile.History](d.v.sys, corbelfile.HistoryPath)
+	list, err := state[[]corbelfile.Offer](d.v.sys, corbelfile.OffersPath)
 	if err != nil {
 		return err
 	}
-	return putState(d.v.sys, corbelfile.HistoryPath, append(past, history))
+	list = append(slices.DeleteFunc(list, func(o corbelfile.Offer) bool { return o.ID == id }), offer)
+	if err := errors.Join(putState(d.v.sys, corbelfile.OffersPath, list), d.cache(id, raw)); err != nil {
+		return err
+	}
+	r := d.m.run(d.ctx, d.v, Request{Offer: id, At: d.o.Now.AddDate(0, 0, -1).Add(time.Duration(d.r.IntN(300)) * time.Minute)})
+	if err := r.stages(); err != nil {
+		return fmt.Errorf("take %s: %w", id, err)
+	}
+	return r.done()
 }

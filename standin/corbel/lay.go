@@ -329,11 +329,12 @@ func (r *run) place() (ops []corbelfile.Operation, err error) {
 	return ops, nil
 }
 
-// wake restarts the machine: the next start does the work.
+// wake restarts the machine: that start does the work, and ends there. What the
+// release asks of the machine shows when it is first started whole.
 func (r *run) wake() error {
 	r.say("wake", "restart", "note", "restarting")
 	r.pass(40 * time.Second)
-	if err := r.m.start(r.v); err != nil {
+	if _, err := r.m.startToWork(r.v); err != nil {
 		return err
 	}
 	r.say("wake", "worklist", "note", "all operations done")

@@ -80,7 +80,7 @@ func (l *logs) write(sys *fat.Editor) error {
 			return err
 		}
 		if len(old) > rotateAt {
-			if err := sys.Rename(at, at+".1"); err != nil {
+			if err := rotate(sys, at); err != nil {
 				return err
 			}
 			old = nil
@@ -95,6 +95,25 @@ func (l *logs) write(sys *fat.Editor) error {
 	l.engine.Reset()
 	l.store.Reset()
 	l.courier.Reset()
+	return nil
+}
+
+// rotate puts a log aside as the first of two older ones.
+func rotate(sys *fat.Editor, at string) error {
+	for _, step := range [][2]string{{at + ".2", ""}, {at + ".1", at + ".2"}, {at, at + ".1"}} {
+		if _, err := fs.Stat(sys, step[0]); errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		err := error(nil)
+		if step[1] == "" {
+			err = sys.Remove(step[0])
+		} else {
+			err = sys.Rename(step[0], step[1])
+		}
+		if err != nil {
+			return err
+		}
+	}
 	return nil
 }
 

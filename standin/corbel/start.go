@@ -58,40 +58,46 @@ func (m *Machine) Start(at time.Time) (out *Outcome, err error) {
 // start follows the chain: firmware, table, loader, boot store, kernel, pending
 // work, services.
 func (m *Machine) start(v *volumes) error {
-	loader, err := m.fromFirmware(v)
+	entry, err := m.startToWork(v)
 	if err != nil {
-		return err
-	}
-	raw, err := fs.ReadFile(loader, corbelfile.Loader(m.Plate.Firmware.Mode))
-	if err != nil || !runs(magicLoader, raw) {
-		return halt("start", "loader", codeNoLoader, "the loader %s is missing or damaged", corbelfile.Loader(m.Plate.Firmware.Mode))
-	}
-	raw, err = fs.ReadFile(loader, corbelfile.BootStore(m.Plate.Firmware.Mode))
-	if err != nil {
-		return halt("start", "boot store", codeBootStore, "the boot store is missing")
-	}
-	entry, err := corbelfile.ReadBootStore(raw)
-	if err != nil {
-		return halt("start", "boot store", codeBootStore, "the boot store cannot be read: %v", err)
-	}
-	sys := v.bySerial(entry.Volume)
-	if sys == nil {
-		return halt("start", "volume", codeNoVolume, "no volume has the serial %s", entry.Volume)
-	}
-	raw, err = fs.ReadFile(sys, entry.Kernel)
-	if err != nil || !runs(magicKernel, raw) {
-		return halt("start", "kernel", codeNoKernel, "%s on volume %s is missing or damaged", entry.Kernel, entry.Volume)
-	}
-	if v.sys == nil {
-		return halt("start", "kernel", codeNoKernel, "the system volume cannot be read")
-	}
-	if err := v.work(); err != nil {
 		return err
 	}
 	if err := m.wants(v); err != nil {
 		return err
 	}
 	return v.serve(entry.Mode == "minimal")
+}
+
+// startToWork goes as far as the pending work.
+func (m *Machine) startToWork(v *volumes) (entry corbelfile.BootEntry, err error) {
+	loader, err := m.fromFirmware(v)
+	if err != nil {
+		return entry, err
+	}
+	raw, err := fs.ReadFile(loader, corbelfile.Loader(m.Plate.Firmware.Mode))
+	if err != nil || !runs(magicLoader, raw) {
+		return entry, halt("start", "loader", codeNoLoader, "the loader %s is missing or damaged", corbelfile.Loader(m.Plate.Firmware.Mode))
+	}
+	raw, err = fs.ReadFile(loader, corbelfile.BootStore(m.Plate.Firmware.Mode))
+	if err != nil {
+		return entry, halt("start", "boot store", codeBootStore, "the boot store is missing")
+	}
+	entry, err = corbelfile.ReadBootStore(raw)
+	if err != nil {
+		return entry, halt("start", "boot store", codeBootStore, "the boot store cannot be read: %v", err)
+	}
+	sys := v.bySerial(entry.Volume)
+	if sys == nil {
+		return entry, halt("start", "volume", codeNoVolume, "no volume has the serial %s", entry.Volume)
+	}
+	raw, err = fs.ReadFile(sys, entry.Kernel)
+	if err != nil || !runs(magicKernel, raw) {
+		return entry, halt("start", "kernel", codeNoKernel, "%s on volume %s is missing or damaged", entry.Kernel, entry.Volume)
+	}
+	if v.sys == nil {
+		return entry, halt("start", "kernel", codeNoKernel, "the system volume cannot be read")
+	}
+	return entry, v.work()
 }
 
 // fromFirmware finds the volume with the loader.

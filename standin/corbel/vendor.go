@@ -138,6 +138,28 @@ func (v *Vendor) Resigned(id string, from, to time.Time) ([]byte, error) {
 	return p.Bytes(), nil
 }
 
+// wanting is a package of which one component asks something of the machine when
+// it is started, with the offer for it.
+func (v *Vendor) wanting(id, component string, wants corbelfile.Wants, now time.Time) ([]byte, corbelfile.Offer, error) {
+	s, err := NewSigner(now.AddDate(0, -10, 0), now.AddDate(1, 2, 0))
+	if err != nil {
+		return nil, corbelfile.Offer{}, err
+	}
+	p := *v.packs[id]
+	p.Manifests = slices.Clone(p.Manifests)
+	for i := range p.Manifests {
+		if p.Manifests[i].Name == component {
+			p.Manifests[i].Wants = wants
+		}
+	}
+	if err := s.Sign(&p); err != nil {
+		return nil, corbelfile.Offer{}, err
+	}
+	raw, offer := p.Bytes(), p.Offer
+	offer.Digest = corbelfile.PackDigest(raw)
+	return raw, offer, nil
+}
+
 // SetDown takes the vendor's service away from one machine, or gives it back.
 func (v *Vendor) SetDown(serial string, down bool) {
 	v.mu.Lock()

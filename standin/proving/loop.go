@@ -27,6 +27,7 @@ import (
 	"diorthos/core/docket"
 	"diorthos/core/knowledge"
 	"diorthos/core/ladder"
+	"diorthos/core/reading"
 	"diorthos/core/store"
 	"diorthos/host"
 	shipped "diorthos/knowledge"
@@ -133,12 +134,24 @@ func (l *Loop) Run(ctx context.Context, folder string, seed uint64, faults ...*s
 	if r.files, err = r.m.UserFiles(); err != nil {
 		return nil, err
 	}
-	for _, f := range faults {
+	for _, f := range inTime(faults) {
 		if err := f.Break(ctx, r.m, o); err != nil {
 			return nil, err
 		}
 	}
 	return r.res, r.run()
+}
+
+// regressions is the group of faults that come by an attempt that went well.
+const regressions = "regressions"
+
+// inTime puts what happened the day before first.
+func inTime(faults []*standin.Fault) []*standin.Fault {
+	list := slices.Clone(faults)
+	slices.SortStableFunc(list, func(a, b *standin.Fault) int {
+		return map[bool]int{true: -1}[a.Group == regressions] - map[bool]int{true: -1}[b.Group == regressions]
+	})
+	return list
 }
 
 // A round is one machine on its way.
@@ -208,23 +221,32 @@ func (r *round) run() error {
 }
 
 // diagnose gathers the machine's folder into a bag, reads the bag, and judges.
-func (r *round) diagnose() (*docket.Docket, error) {
+func (r *round) diagnose() (d *docket.Docket, err error) {
+	err = r.evidence(func(facts *bag.Facts, logs []reading.Source) error {
+		d, err = docket.Draw(r.ctx, facts, logs, r.loop.Knowledge, nil)
+		return err
+	})
+	return d, err
+}
+
+// evidence gathers the machine's folder into a bag, and shows what is in it.
+func (r *round) evidence(look func(*bag.Facts, []reading.Source) error) error {
 	var buf bytes.Buffer
 	_, err := host.Gather(r.ctx, &buf, host.GatherOptions{Image: r.look, Platforms: platforms(), Now: Now.Add(time.Hour)})
 	if err != nil {
-		return nil, err
+		return err
 	}
 	opened, err := os.MkdirTemp(r.folder, "bag-")
 	if err != nil {
-		return nil, err
+		return err
 	}
 	defer func() { _ = os.RemoveAll(opened) }()
 	info, err := bag.Unpack(r.ctx, &buf, bag.DefaultLimits, opened)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	logs, _ := docket.Logs(info, opened)
-	return docket.Draw(r.ctx, info.Facts, logs, r.loop.Knowledge, nil)
+	return look(info.Facts, logs)
 }
 
 func platforms() []host.Platform { return []host.Platform{corbel.Adapter{}} }
