@@ -15,6 +15,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"diorthos/client"
+	"diorthos/core/bag"
 	"diorthos/core/block"
 	"diorthos/core/knowledge"
 	"diorthos/core/ladder"
@@ -164,11 +165,7 @@ func (a *ascent) allowed(r ladder.Rung) (bool, error) {
 		return a.yes("It restarts something or takes a service away for a while. Go on?")
 	case knowledge.Destroys:
 		a.p.line("  %s Data will be lost:", a.p.bad(markBroken))
-		for _, d := range a.d.Docket.Disks {
-			for _, part := range d.Partitions {
-				a.p.line("    %s partition %d, %s: %s %s", d.Source, part.Number, size(part.Size), part.Content.Kind, part.Content.Label)
-			}
-		}
+		showLosses(a.p, a.d.Docket.Disks, r.Loses)
 		name := a.c.String("confirm")
 		if name == "" {
 			name = a.ask(fmt.Sprintf("Type the machine's name, %s, to go on:", a.d.Machine))
@@ -178,6 +175,17 @@ func (a *ascent) allowed(r ladder.Rung) (bool, error) {
 		}
 	}
 	return true, nil
+}
+
+// showLosses lists what lies on the partitions of some roles, or on all.
+func showLosses(p *page, disks []bag.Disk, roles []string) {
+	for _, d := range disks {
+		for _, part := range d.Partitions {
+			if len(roles) == 0 || slices.Contains(roles, part.Role) {
+				p.line("    %s partition %d, %s: %s %s", d.Source, part.Number, size(part.Size), part.Content.Kind, part.Content.Label)
+			}
+		}
+	}
 }
 
 // take takes one rung, by hand or by an action, and notes its loans first.

@@ -71,6 +71,12 @@ func does(ctx context.Context, c *cli.Command, facts *bag.Facts, path, action st
 	if err != nil {
 		return err
 	}
+	if ladder.Destroys(action) && !c.Bool("dry-run") && c.String("confirm") != facts.Machine.Name {
+		p := newPage(c)
+		p.line("  %s Data will be lost:", p.bad(markBroken))
+		showLosses(p, facts.Disks, []string{"system"})
+		return fmt.Errorf("%s destroys what is listed: give --confirm %s to go on; nothing was changed", action, facts.Machine.Name)
+	}
 	journal := c.String("journal")
 	if journal == "" && !c.Bool("dry-run") {
 		if journal, err = journalPath(device, facts.Machine.Name); err != nil {
@@ -201,10 +207,13 @@ func showStore(p *page, r *store.Verification) {
 	}
 }
 
+// withParams are actions that have to be told more than the machine.
+var withParams = []string{"upkeep.set-policy", "upkeep.lend-policy", "upkeep.set-value", "upkeep.set-owner", "upkeep.rename-setting", "upkeep.restore-settings"}
+
 func upkeepCommand() *cli.Command {
 	var names []string
 	for _, n := range ladder.Actions() {
-		if strings.HasPrefix(n, "upkeep.") && n != "upkeep.set-policy" && n != "upkeep.lend-policy" && n != "upkeep.set-value" {
+		if strings.HasPrefix(n, "upkeep.") && !slices.Contains(withParams, n) {
 			names = append(names, strings.TrimPrefix(n, "upkeep."))
 		}
 	}
@@ -229,23 +238,10 @@ func upkeepCommand() *cli.Command {
 				Description: "For a list of any size, taken off a machine: everything else stays byte for byte the same, in little memory. On a\nmachine itself, \"upkeep do cut-pending\" does it through a journal.\n\nExample:\n   diorthos upkeep cut list list.new --store /mnt/corbel/store/manifests",
 				Flags:       []cli.Flag{&cli.StringFlag{Name: "store", Usage: "`FOLDER` with the manifests of the components that are there", Required: true}, jsonFlag()},
 				Action:      cutList},
-			{Name: "set", Usage: "change one value of the settings", ArgsUsage: "BRANCH NAME VALUE IMAGE|FOLDER",
-				Description: "An empty VALUE takes it out. The settings as they were are kept aside, and a journal brings every byte back.\n\nExample:\n   diorthos upkeep set update/policy drivers take .demo/machines/fulmar-crew-1",
-				Flags:       changeFlags(),
-				Action: func(ctx context.Context, c *cli.Command) error {
-					a, err := args(c, "BRANCH", "NAME", "VALUE", "IMAGE")
-					if err != nil {
-						return err
-					}
-					facts, err := lookFor(c, a[3])
-					if err != nil {
-						return err
-					}
-					return does(ctx, c, facts, a[3], "upkeep.set-value", map[string]string{"branch": a[0], "name": a[1], "value": a[2]})
-				}},
+			settingsSet(), settingsCommand(),
 			{Name: "do", Usage: "take one action", ArgsUsage: "ACTION IMAGE|FOLDER",
 				Description: "The actions: " + strings.Join(names, ", ") + ".\nEach is proven afterwards, and taken back if it cannot be.\n\nExample:\n   diorthos upkeep do leftovers-aside .demo/machines/gannet-crew-2 --dry-run",
-				Flags:       append(changeFlags(), sourceFlag()),
+				Flags:       append(changeFlags(), sourceFlag(), &cli.StringFlag{Name: "confirm", Usage: "the machine's `NAME`, to say that what an action destroys may be lost"}),
 				Action: func(ctx context.Context, c *cli.Command) error {
 					a, err := args(c, "ACTION", "IMAGE")
 					if err != nil {

@@ -2,15 +2,18 @@ package e2e
 
 import (
 	"encoding/json"
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 
 	"diorthos/client"
 	"diorthos/core/bag"
 	"diorthos/core/ladder"
+	"diorthos/standin/corbel"
 )
 
 // A machine of the stand-in goes the whole way by the binary alone: built,
@@ -45,6 +48,48 @@ func TestACorbelMachineIsMendedWhileTheConsoleLooksOn(t *testing.T) {
 	wants(t, s.must(0, "upkeep", "set", "update/policy", "drivers", "refuse", folder), `drivers is "refuse", was "take"`, "proven")
 	wants(t, s.must(1, "upkeep", "set", "update/policy", "drivers", "refuse", folder), "nothing to change")
 	wants(t, s.must(0, "machines", "lerrick-kiosk-1"), "Lerrick terminal", "COMPONENT STORE")
+}
+
+// Settings are listed, changed, kept aside and brought back; what destroys asks
+// for the machine's name.
+func TestSettingsAndACleanInstallByCommand(t *testing.T) {
+	s := &stage{t: t, url: "http://127.0.0.1:1"}
+	folder := filepath.Join(t.TempDir(), "gannet-office-2")
+	s.must(0, "standin", "build", folder, "--seed", "11", "--name", "gannet-office-2")
+	settings := func(args ...string) string {
+		return s.must(0, append([]string{"upkeep", "settings"}, append(args, folder)...)...)
+	}
+	wants(t, settings("show"), "print/default  system  system:full,admins:full,users:read", "tray         upper")
+	wants(t, settings("rename", "print/default", "tray", "drawer"), "tray is called drawer", "proven")
+	wants(t, settings("own", "shell/menu", "ines", "ines:full"), "belongs to ines", "proven")
+	wants(t, settings("rename", "shell/menu", "", "shell/list"), "branch shell/menu is called shell/list")
+	wants(t, settings("show"), "shell/list  ines  ines:full", "drawer       upper", "kept aside: ")
+	wants(t, settings("restore", "print/default", ""), "restored", "proven")
+	wants(t, settings("show", "--branch", "print/default"), "tray         upper")
+	for _, bad := range [][]string{{"rename", "print/default", "gone", "new"}, {"rename", "shell/list", "", "print/default"}, {"own", "shell/list", "two words", "x"}, {"restore", "", "1999"}} {
+		if r := s.run(append([]string{"upkeep", "settings"}, append(bad, folder)...)...); r.status != 1 || !strings.Contains(r.errout, "nothing was changed") {
+			t.Errorf("%v: %+v", bad, r)
+		}
+	}
+
+	pack := filepath.Join(t.TempDir(), "medium.pack")
+	v, err := corbel.NewVendor(time.Now())
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(pack, v.Medium(), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	clean := []string{"upkeep", "do", "install-clean", folder, "--source", pack}
+	r := s.run(clean...)
+	if r.status != 2 || !strings.Contains(r.errout, "give --confirm gannet-office-2 to go on") {
+		t.Errorf("%+v", r)
+	}
+	wants(t, r.out, "Data will be lost", "partition 2")
+	wants(t, s.must(0, append(clean, "--confirm", "gannet-office-2")...), "system volume made anew", "components of build 7210 laid out anew", "proven")
+	wants(t, s.must(0, "standin", "try", folder, "start"), "Corbel is ready")
+	wants(t, s.must(0, "standin", "try", folder, "update"), "done")
+	wants(t, settings("show"), "shell/menu  system")
 }
 
 // What a person says that they did is looked for in the facts.

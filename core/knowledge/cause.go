@@ -60,6 +60,7 @@ type Remedy struct {
 	Proof    string            `yaml:"proof"`
 	Steps    []Step            `yaml:"steps"` // when by hands
 	After    []string          `yaml:"after"` // remedies that come first, when they are chosen too
+	Loses    []string          `yaml:"loses"` // roles of the partitions whose data are lost by it; all when it destroys and names none
 	Loans    []LoanTerms       `yaml:"loans"`
 	Restart  bool              `yaml:"restart"` // the machine has to be restarted before the next rung
 

@@ -57,14 +57,15 @@ type effect struct {
 // An action is a typed change. do drafts it; prove holds what stands there
 // afterwards against what stood there before.
 type action struct {
-	plate bool // works on the nameplate, not on the disk
-	fits  func(*bag.Facts, bag.Disk) bool
-	do    func(context.Context, *ground) (effect, error)
-	prove func(ctx context.Context, before, after *ground) []Check
+	plate    bool // works on the nameplate, not on the disk
+	destroys bool // data of users is lost
+	fits     func(*bag.Facts, bag.Disk) bool
+	do       func(context.Context, *ground) (effect, error)
+	prove    func(ctx context.Context, before, after *ground) []Check
 }
 
 // actions are all that a remedy can name.
-var actions = merge(tableActions, systemActions, plateActions)
+var actions = merge(tableActions, systemActions, settingsActions, plateActions)
 
 func merge(lists ...map[string]action) map[string]action {
 	all := map[string]action{}
@@ -80,6 +81,9 @@ func Actions() []string { return slices.Sorted(maps.Keys(actions)) }
 // OnPlate reports whether an action works on the nameplate of a machine, and
 // not on its disk.
 func OnPlate(name string) bool { return actions[name].plate }
+
+// Destroys reports whether data of users is lost by an action.
+func Destroys(name string) bool { return actions[name].destroys }
 
 // open makes the ground of an action over a draft of dev.
 func (o *Options) open(dev block.Source, act action, params map[string]string) (*ground, error) {

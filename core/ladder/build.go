@@ -26,6 +26,7 @@ type Rung struct {
 	Proof    string                 `json:"proof,omitempty"`
 	Steps    []knowledge.Step       `json:"steps,omitempty"`
 	Loans    []knowledge.LoanTerms  `json:"loans,omitempty"`
+	Loses    []string               `json:"loses,omitempty"`   // roles of the partitions whose data are lost; all when it destroys and names none
 	Restart  bool                   `json:"restart,omitempty"` // owed after it
 	Params   map[string]string      `json:"params,omitempty"`  // of the action
 	Target   *block.Target          `json:"target,omitempty"`  // the disk or nameplate that it is for
@@ -59,7 +60,7 @@ func Build(findings []diagnosis.Finding, facts *bag.Facts, k *knowledge.Knowledg
 			chance := f.Probability * r.Helps
 			list = append(list, candidate{
 				rung: Rung{
-					Remedy: r.ID, Title: r.Title, Invasive: r.Invasive, Minutes: r.Minutes, Chance: chance, By: r.By, Action: r.Action, Does: r.Does, Proof: r.Proof, Steps: r.Steps, Loans: r.Loans, Restart: r.Restart, Params: r.Params,
+					Remedy: r.ID, Title: r.Title, Invasive: r.Invasive, Minutes: r.Minutes, Chance: chance, By: r.By, Action: r.Action, Does: r.Does, Proof: r.Proof, Steps: r.Steps, Loans: r.Loans, Loses: r.Loses, Restart: r.Restart, Params: r.Params,
 					Why: fmt.Sprintf("%s (%.0f %%)", f.Title, 100*f.Probability), Target: TargetOf(r.Action, facts),
 				},
 				start: f.Explains == knowledge.ExplainsStart,

@@ -46,9 +46,6 @@ type (
 		Policy() (map[string]string, error)
 		SetPolicy(name, value string) (was string, err error)
 	}
-	valueKeeper interface {
-		SetValue(branch, name, value string) (was string, err error)
-	}
 	pendingKeeper interface {
 		Pending() (*bag.Pending, error)
 		CutPending(context.Context) (upkeep.Cut, error)
@@ -67,6 +64,11 @@ type (
 	installer interface {
 		componentKeeper
 		Reinstall(context.Context, []store.Source) ([]string, error)
+	}
+	cleanInstaller interface {
+		componentKeeper
+		settingKeeper
+		InstallClean(context.Context, []store.Source) ([]string, error)
 	}
 	checkpoints interface{ ReturnToCheckpoint() (string, error) }
 	starter     interface {
@@ -175,19 +177,7 @@ var systemActions = map[string]action{
 		list, err := s.SettingFaults()
 		return told("every branch is sound, belongs to its owner and has values that work", errors.Join(err, some(list)), "all are")
 	}),
-	"upkeep.set-policy": policy(),
-	"upkeep.set-value": proving(on(func(_ context.Context, g *ground, s valueKeeper) ([]string, error) {
-		branch, name, value := g.params["branch"], g.params["name"], g.params["value"]
-		was, err := s.SetValue(branch, name, value)
-		if err != nil || was == value {
-			return nil, err
-		}
-		return []string{fmt.Sprintf("%s: %s is %q, was %q; the settings as they were are kept aside", branch, name, value, was)}, nil
-	}, nil), func(after *ground, s valueKeeper) []Check {
-		value := after.params["value"]
-		was, err := s.SetValue(after.params["branch"], after.params["name"], value)
-		return []Check{{What: "the value is what was wanted", OK: err == nil && was == value, Saw: fmt.Sprintf("%q", was)}}
-	}),
+	"upkeep.set-policy":  policy(),
 	"upkeep.lend-policy": lendPolicy(),
 	"upkeep.cut-pending": on(func(ctx context.Context, _ *ground, s pendingKeeper) ([]string, error) {
 		p, err := s.Pending()
@@ -238,6 +228,13 @@ var systemActions = map[string]action{
 		return s.Reinstall(ctx, g.Sources)
 	},
 		func(ctx context.Context, s installer) []Check { return proveStore(ctx, s) }),
+	"upkeep.install-clean": destroying(on(func(ctx context.Context, g *ground, s cleanInstaller) ([]string, error) {
+		return s.InstallClean(ctx, g.Sources)
+	},
+		func(ctx context.Context, s cleanInstaller) []Check {
+			list, err := s.SettingFaults()
+			return append(proveStore(ctx, s), told("the settings are those that the release ships", errors.Join(err, some(list)), "all of them")...)
+		})),
 	"upkeep.return-to-checkpoint": on(func(_ context.Context, _ *ground, s checkpoints) ([]string, error) {
 		what, err := s.ReturnToCheckpoint()
 		return []string{"returned to " + what}, err
@@ -252,6 +249,11 @@ var systemActions = map[string]action{
 	"boot.sector":  on(booting("boot sector's code as in the component store", booter.PutBootSector), proveBoot("sector")),
 	"boot.loader":  on(booting("loader as in the component store", booter.PutLoader), proveBoot("loader")),
 	"boot.store":   on(booting("boot store that starts the system on this disk", booter.PutBootStore), proveBoot("store")),
+}
+
+func destroying(a action) action {
+	a.destroys = true
+	return a
 }
 
 func some[T any](list []T) error {

@@ -61,15 +61,27 @@ func (s *System) Reinstall(ctx context.Context, sources []store.Source) ([]strin
 		return nil, err
 	}
 	features, _ := read[[]corbelfile.Feature](s.sys, corbelfile.FeaturesPath) // without the list none is left out
-	failed := fmt.Errorf("%w %d: name an install medium, a twin or the vendor's service by --source", store.ErrOtherBuild, rel.Build)
+	return s.from(sources, rel.Build, func(src store.Source, l lister) ([]string, error) {
+		did, err := s.layFrom(ctx, src, l, rel.Build, features)
+		if err != nil {
+			return nil, err
+		}
+		return append(did, s.tidied()...), nil
+	})
+}
+
+// from lays a release out by the first source of its build with which that goes
+// well, and writes what the machine is started by.
+func (s *System) from(sources []store.Source, build int, lay func(store.Source, lister) ([]string, error)) ([]string, error) {
+	failed := fmt.Errorf("%w %d: name an install medium, a twin or the vendor's service by --source", store.ErrOtherBuild, build)
 	for _, src := range sources {
 		l, ok := src.(lister)
-		if src.Build() != rel.Build || !ok {
+		if src.Build() != build || !ok {
 			continue
 		}
-		did, err := s.layFrom(ctx, src, l, rel.Build, features)
+		did, err := lay(src, l)
 		if err == nil {
-			return append(did, s.tidied()...), s.finish()
+			return did, s.finish()
 		}
 		failed = err
 	}

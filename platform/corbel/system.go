@@ -31,7 +31,9 @@ type System struct {
 	dev            block.Device
 	table          *layout.Table
 	bootPart       layout.Partition
+	sysPart        layout.Partition
 	serial         string // of the system volume
+	keptIn         string // where settings were kept aside; empty until they are
 }
 
 // OpenSystem is Open for whoever asks what a system can do by its methods.
@@ -63,7 +65,7 @@ func (a Adapter) Open(dev block.Device, mode string, now time.Time) (*System, er
 		}
 		switch {
 		case has(e, corbelfile.ReleasePath):
-			s.sys, s.edit, s.serial = e, e, layout.Recognise(part).UUID
+			s.sys, s.edit, s.sysPart, s.serial = e, e, p, layout.Recognise(part).UUID
 		case s.boot == nil && isBoot(e, p):
 			s.boot, s.editBoot, s.bootPart = e, e, p
 		}
@@ -317,156 +319,6 @@ func compareVersions(a, b string) int {
 		}
 	}
 	return 0
-}
-
-// settings reads the tree, and the one that the release ships.
-func (s *System) settings() (tree, shipped *corbelfile.Tree, err error) {
-	raw, err := fs.ReadFile(s.sys, corbelfile.SettingsPath)
-	if err != nil {
-		return nil, nil, err
-	}
-	if tree, err = corbelfile.ReadTree(raw); err != nil {
-		return nil, nil, err
-	}
-	if raw, err = fs.ReadFile(s.sys, corbelfile.SettingsShipped); err != nil {
-		return nil, nil, err
-	}
-	shipped, err = corbelfile.ReadTree(raw)
-	return tree, shipped, err
-}
-
-// SettingFaults compares the settings with what the release ships: branches
-// that are damaged, that belong to somebody else, values that nothing can work
-// with. A value that somebody chose is no fault.
-func (s *System) SettingFaults() (list []bag.SettingFault, err error) {
-	tree, shipped, err := s.settings()
-	if err != nil {
-		return nil, err
-	}
-	for _, want := range shipped.Branches {
-		b := tree.Find(want.Name)
-		switch {
-		case b == nil:
-			list = append(list, bag.SettingFault{Branch: want.Name, Kind: "damaged", Want: "there", Got: "missing"})
-			continue
-		case b.Damaged != "":
-			list = append(list, bag.SettingFault{Branch: b.Name, Kind: "damaged", Want: "as its sum says", Got: b.Damaged})
-			continue
-		case b.Owner != want.Owner || b.Grants != want.Grants:
-			list = append(list, bag.SettingFault{Branch: b.Name, Kind: "owner", Want: want.Owner + " " + want.Grants, Got: b.Owner + " " + b.Grants})
-		}
-		for name, value := range b.Values {
-			if rule := rules[want.Name+"/"+name]; rule != nil && !rule(value) {
-				list = append(list, bag.SettingFault{Branch: b.Name, Name: name, Kind: "value", Want: want.Values[name], Got: value})
-			}
-		}
-	}
-	return list, nil
-}
-
-// rules are what the values of some settings have to be for anything to work.
-var rules = map[string]func(string) bool{
-	"courier/limits/block":                                  between(1, 4096),
-	"courier/limits/retries":                                between(1, 20),
-	corbelfile.PolicyBranch + "/" + corbelfile.PolicySource: func(v string) bool { return v == "vendor" },
-}
-
-func between(least, most int) func(string) bool {
-	return func(v string) bool {
-		n, err := strconv.Atoi(v)
-		return err == nil && n >= least && n <= most
-	}
-}
-
-// MendSetting puts back what the release ships: a branch, its owner and
-// grants, or one value. A branch that is replaced is kept aside.
-func (s *System) MendSetting(f bag.SettingFault) error {
-	tree, shipped, err := s.settings()
-	if err != nil {
-		return err
-	}
-	want := shipped.Find(f.Branch)
-	if want == nil {
-		return fmt.Errorf("corbel: the release ships no branch %s", f.Branch)
-	}
-	b := tree.Find(f.Branch)
-	switch {
-	case b == nil:
-		tree.Branches = append(tree.Branches, *want)
-	case f.Kind == "damaged":
-		if err := s.keepSettings(); err != nil {
-			return err
-		}
-		*b = *want
-	case f.Kind == "owner":
-		b.Owner, b.Grants = want.Owner, want.Grants
-	case want.Values[f.Name] == "":
-		delete(b.Values, f.Name)
-	default:
-		b.Values[f.Name] = want.Values[f.Name]
-	}
-	return s.edit.WriteFile(corbelfile.SettingsPath, tree.Bytes())
-}
-
-// Policy is the update client's policy by name.
-func (s *System) Policy() (map[string]string, error) {
-	tree, _, err := s.settings()
-	if err != nil {
-		return nil, err
-	}
-	if b := tree.Find(corbelfile.PolicyBranch); b != nil {
-		return b.Values, nil
-	}
-	return map[string]string{}, nil
-}
-
-// SetPolicy changes one value of the policy and returns what it was.
-func (s *System) SetPolicy(name, value string) (was string, err error) {
-	tree, _, err := s.settings()
-	if err != nil {
-		return "", err
-	}
-	was = tree.Value(corbelfile.PolicyBranch, name)
-	if err := tree.Set(corbelfile.PolicyBranch, name, value); err != nil {
-		return "", err
-	}
-	return was, s.edit.WriteFile(corbelfile.SettingsPath, tree.Bytes())
-}
-
-// SetValue changes one value of the settings, an empty one takes it out, and
-// returns what it was. The settings as they were are kept aside.
-func (s *System) SetValue(branch, name, value string) (was string, err error) {
-	tree, _, err := s.settings()
-	if err != nil {
-		return "", err
-	}
-	b := tree.Find(branch)
-	if b == nil || b.Damaged != "" {
-		return "", fmt.Errorf("corbel: the settings have no branch %q that is sound", branch)
-	}
-	if was = b.Values[name]; was == value {
-		return was, nil
-	}
-	if err := tree.Set(branch, name, value); err != nil {
-		return "", err
-	}
-	return was, errors.Join(s.keepSettings(), s.edit.WriteFile(corbelfile.SettingsPath, tree.Bytes()))
-}
-
-// keepSettings copies the settings aside as they are.
-func (s *System) keepSettings() error {
-	whole, err := fs.ReadFile(s.sys, corbelfile.SettingsPath)
-	if err != nil {
-		return err
-	}
-	to := path.Join(corbelfile.AsideFolder, s.now.UTC().Format("20060102-150405"), path.Base(corbelfile.SettingsPath))
-	if has(s.sys, to) { // kept by the same repair already
-		return nil
-	}
-	if err := s.edit.Mkdir(path.Dir(to)); err != nil {
-		return err
-	}
-	return s.edit.WriteFile(to, whole)
 }
 
 // Pending reads the work for the next start; nil when there is none.

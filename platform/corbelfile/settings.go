@@ -23,11 +23,11 @@ type Tree struct {
 
 // A Branch of the settings. Damaged says why its values cannot be trusted.
 type Branch struct {
-	Name    string
-	Owner   string
-	Grants  string
-	Values  map[string]string
-	Damaged string
+	Name    string            `json:"name"`
+	Owner   string            `json:"owner"`
+	Grants  string            `json:"grants"`
+	Values  map[string]string `json:"values"`
+	Damaged string            `json:"damaged,omitempty"`
 
 	raw []byte // the lines of values as they stood, kept when damaged
 }
@@ -56,11 +56,50 @@ func (t *Tree) Set(branch, name, value string) error {
 	if b == nil || b.Damaged != "" {
 		return &FormatError{"settings branch " + branch, "a branch that is there and sound", "none"}
 	}
+	if name == "" || strings.ContainsAny(name, "=\r\n") || strings.ContainsAny(value, "\r\n") {
+		return &FormatError{"settings value " + branch, "a name without =, and a value, each in one line", fmt.Sprintf("%q = %q", name, value)}
+	}
 	if value == "" {
 		delete(b.Values, name)
 		return nil
 	}
 	b.Values[name] = value
+	return nil
+}
+
+// SetOwner gives the branch to somebody, with grants. Both are single words.
+func (b *Branch) SetOwner(owner, grants string) error {
+	for _, word := range []string{owner, grants} {
+		if word == "" || strings.ContainsAny(word, " \t\r\n") {
+			return &FormatError{"settings branch " + b.Name, "an owner and grants, each one word", fmt.Sprintf("%q", word)}
+		}
+	}
+	b.Owner, b.Grants = owner, grants
+	return nil
+}
+
+// Rename gives a value of a branch another name or, if name is empty, the branch
+// itself. Nothing may be called so yet.
+func (t *Tree) Rename(branch, name, to string) error {
+	b := t.Find(branch)
+	if b == nil || b.Damaged != "" {
+		return &FormatError{"settings branch " + branch, "a branch that is there and sound", "none"}
+	}
+	if name == "" {
+		if to == "" || t.Find(to) != nil || strings.ContainsAny(to, "] \t\r\n") {
+			return &FormatError{"settings branch " + branch, "a name that no branch has, without spaces and ]", fmt.Sprintf("%q", to)}
+		}
+		b.Name = to
+		return nil
+	}
+	value, there := b.Values[name]
+	if _, taken := b.Values[to]; !there || taken || to == "" {
+		return &FormatError{"settings value " + branch + " " + name, "a value that is there, and a name that none has", fmt.Sprintf("%q to %q", name, to)}
+	}
+	if err := t.Set(branch, to, value); err != nil {
+		return err
+	}
+	delete(b.Values, name)
 	return nil
 }
 

@@ -1,0 +1,113 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"diorthos/core/bag"
+	"diorthos/host"
+	"diorthos/platform/corbelfile"
+)
+
+const keptAndJournalled = "The settings as they were are kept aside, whole and the branch by itself, and a journal brings every byte back.\n\n"
+
+func settingsSet() *cli.Command {
+	return changeSetting("set", "change one value of the settings", "An empty VALUE takes it out. ", "upkeep set update/policy drivers take .demo/machines/fulmar-crew-1", "upkeep.set-value", "branch", "name", "value")
+}
+
+func settingsCommand() *cli.Command {
+	return &cli.Command{
+		Name: "settings", Usage: "list the settings, and change owners, names, or bring back what was kept aside",
+		Commands: []*cli.Command{
+			{Name: "show", Usage: "list branches, owners, grants and values, and where settings were kept aside", ArgsUsage: "IMAGE|FOLDER",
+				Description: "Example:\n   diorthos upkeep settings show .demo/machines/fulmar-crew-1",
+				Flags:       []cli.Flag{&cli.StringFlag{Name: "branch", Usage: "only the `BRANCH` of this name"}, sectorFlag(), jsonFlag()}, Action: onMachine(showSettings)},
+			changeSetting("own", "give a branch to somebody", "", "upkeep settings own shell/menu system system:full,admins:full,users:read .demo/machines/fulmar-crew-1", "upkeep.set-owner", "branch", "owner", "grants"),
+			changeSetting("rename", "give a value of a branch another name", "An empty NAME renames the branch itself. ", "upkeep settings rename print/default tray drawer .demo/machines/fulmar-crew-1", "upkeep.rename-setting", "branch", "name", "to"),
+			changeSetting("restore", "bring back settings that were kept aside", "An empty BRANCH is all of them; an empty FROM the latest that differ. ", "upkeep settings restore shell/menu \"\" .demo/machines/fulmar-crew-1", "upkeep.restore-settings", "branch", "from"),
+		},
+	}
+}
+
+// changeSetting makes a command of an action with parameters, which are the
+// command's arguments before the machine.
+func changeSetting(name, usage, more, example, action string, params ...string) *cli.Command {
+	var words []string
+	text := ""
+	for _, p := range params {
+		words = append(words, strings.ToUpper(p))
+		text += strings.ToUpper(p) + " "
+	}
+	return &cli.Command{
+		Name: name, Usage: usage, ArgsUsage: text + "IMAGE|FOLDER",
+		Description: more + keptAndJournalled + "Example:\n   diorthos " + example, Flags: changeFlags(),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			a, err := args(c, append(words, "IMAGE")...)
+			if err != nil {
+				return err
+			}
+			facts, err := lookFor(c, a[len(params)])
+			if err != nil {
+				return err
+			}
+			values := map[string]string{}
+			for i, p := range params {
+				values[p] = a[i]
+			}
+			return does(ctx, c, facts, a[len(params)], action, values)
+		},
+	}
+}
+
+func showSettings(_ context.Context, c *cli.Command, facts *bag.Facts, path string) (err error) {
+	dev, err := host.OpenDisk(host.Locate(path).Disk, c.Int("sector-size"), true)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, dev.Close()) }()
+	system, err := host.Bench(platforms(), facts, nil, time.Now).Open(dev)
+	if err != nil {
+		return err
+	}
+	keeper, ok := system.(interface {
+		Settings() ([]corbelfile.Branch, error)
+		KeptSettings() []string
+	})
+	if !ok {
+		return fmt.Errorf("%s: the settings of this system are not known", path)
+	}
+	list, err := keeper.Settings()
+	if err != nil {
+		return err
+	}
+	if only := c.String("branch"); only != "" {
+		list = slices.DeleteFunc(list, func(b corbelfile.Branch) bool { return b.Name != only })
+		if len(list) == 0 {
+			return fmt.Errorf("%s: the settings have no branch %q", path, only)
+		}
+	}
+	if done, err := put(c, map[string]any{"branches": list, "kept": keeper.KeptSettings()}); done {
+		return err
+	}
+	p := newPage(c)
+	for _, b := range list {
+		p.line("%s  %s", p.strong(b.Name), p.faint(b.Owner+"  "+b.Grants))
+		if b.Damaged != "" {
+			p.hang("  "+p.bad(markBroken)+" damaged: ", b.Damaged)
+		}
+		for _, name := range slices.Sorted(maps.Keys(b.Values)) {
+			p.line("  %-12s %s", name, b.Values[name])
+		}
+	}
+	for _, at := range keeper.KeptSettings() {
+		p.line("kept aside: %s", at)
+	}
+	return nil
+}
