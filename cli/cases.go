@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strconv"
 
+	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/urfave/cli/v3"
 
 	"diorthos/client"
@@ -47,7 +48,7 @@ func showCases(p *page, list *client.CasePage) {
 		if cs.Rungs > 0 {
 			proven = fmt.Sprintf("%d of %d", cs.Proven, cs.Rungs)
 		}
-		rows = append(rows, []string{strconv.FormatInt(cs.Number, 10), cs.Machine, stateMark(cs.State), cs.Tried, cs.Headline + cs.Problem, proven, when(cs.Received)})
+		rows = append(rows, []string{strconv.FormatInt(cs.Number, 10), cs.Machine, stateMark(cs.State), cs.Tried, text.Snip(cs.Headline+cs.Problem, 60, "…"), proven, when(cs.Received)})
 	}
 	p.table([]string{"case", "machine", "state", "tried", "likeliest cause", "proven", "received (UTC)"}, rows, 1)
 	if list.Next > 0 {
@@ -111,7 +112,11 @@ func showCase(p *page, d *client.CaseDetail) {
 		p.hang(p.bad(markBroken)+" ", d.Problem)
 	}
 	if d.Docket == nil {
-		p.line("It has not been read yet.")
+		if d.State == client.Unreadable {
+			p.para(0, "What the service kept of the bag cannot be read. Hand the same bag in again (diorthos submit): the case is then read from the new copy. If that is not at hand, gather anew.")
+		} else {
+			p.line("It has not been read yet.")
+		}
 		return
 	}
 	showTried(p, d.Docket)

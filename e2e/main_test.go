@@ -75,6 +75,8 @@ type stage struct {
 	token string
 	dsn   string
 	bags  string
+
+	serveMore []string // further flags of serveProcess
 }
 
 var stages atomic.Int32

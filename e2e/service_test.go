@@ -192,6 +192,7 @@ func (s *stage) serveProcess(front ...string) *exec.Cmd {
 	address := l.Addr().String()
 	_ = l.Close()
 	line := append(front, binary, "serve", "--database", s.dsn, "--bags", s.bags, "--listen", address)
+	line = append(line, s.serveMore...)
 	cmd := exec.Command(line[0], line[1:]...)
 	if err := cmd.Start(); err != nil {
 		s.t.Fatal(err)
@@ -305,6 +306,54 @@ func TestAKilledWorkerLosesNothing(t *testing.T) {
 	within(t, 2*time.Minute, "another worker has read the case", func() bool { return state().State == client.Quiet })
 	if c := state(); c.Tried != "" && c.Problem != "" {
 		t.Errorf("%+v", c)
+	}
+}
+
+// What was kept of a bag is damaged before anybody has read it. The case says so,
+// and is read once the bag is handed in again; no other case is made.
+func TestACaseThatCannotBeReadIsHealedByItsBag(t *testing.T) {
+	s := prepare(t)
+	packed := evidence(t, "skua-2", 5, strings.NewReader("text\n"))
+	s.serveMore = []string{"--take-only"}
+	taking := s.serveProcess()
+	s.must(0, "submit", "--no-wait", packed)
+	kept, err := filepath.Glob(filepath.Join(s.bags, "*"))
+	if err != nil || len(kept) != 1 {
+		t.Fatalf("%v %v", kept, err)
+	}
+	raw, err := os.ReadFile(kept[0])
+	if err != nil {
+		t.Fatal(err)
+	}
+	raw[len(raw)/2] ^= 0xff
+	if err := os.WriteFile(kept[0], raw, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	time.Sleep(time.Second) // a worker would have taken it by now
+	state := func() string {
+		c, err := s.client().Case(t.Context(), 1)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return c.State
+	}
+	if got := state(); got != client.Received {
+		t.Fatalf("a process that only takes has made it %s", got)
+	}
+	if err := taking.Process.Signal(syscall.SIGTERM); err != nil {
+		t.Fatal(err)
+	}
+	s.serveMore = nil
+	s.serveProcess()
+	within(t, time.Minute, "it is found unreadable", func() bool { return state() == client.Unreadable })
+	wants(t, s.must(0, "case", "1"), "unreadable", "Hand the same bag in again")
+	wants(t, s.must(0, "submit", packed), "case 1")
+	within(t, time.Minute, "it is read", func() bool { return state() == client.Quiet })
+	if left, _ := filepath.Glob(filepath.Join(s.bags, "*")); len(left) != 1 || left[0] == kept[0] {
+		t.Errorf("kept are %v, the damaged one was %v", left, kept)
+	}
+	if page, err := s.client().Cases(t.Context(), client.CaseQuery{Limit: 10}); err != nil || len(page.Cases) != 1 {
+		t.Errorf("%+v %v", page, err)
 	}
 }
 

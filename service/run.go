@@ -32,6 +32,9 @@ type Config struct {
 	Console   fs.FS
 	Limits    bag.Limits
 	Log       *slog.Logger
+	// TakeOnly leaves the reading of cases to other processes on the same
+	// database.
+	TakeOnly bool
 	// Ready is called with the address once requests are answered.
 	Ready func(address string)
 }
@@ -92,7 +95,9 @@ func Run(ctx context.Context, listener net.Listener, c Config) error {
 	var running sync.WaitGroup
 	failed := make(chan error, 2)
 	running.Go(func() { a.Listen(ctx) })
-	running.Go(func() { failed <- q.Run(ctx) })
+	if !c.TakeOnly {
+		running.Go(func() { failed <- q.Run(ctx) })
+	}
 	server := &http.Server{Handler: a, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, BaseContext: func(net.Listener) context.Context { return ctx }}
 	running.Go(func() {
 		if err := server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {

@@ -12,6 +12,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 	"time"
 
@@ -107,10 +108,13 @@ func (d *demo) run(ctx context.Context) (err error) {
 		return err
 	}
 	defer func() { err = errors.Join(err, log.Close()) }()
+	conf := config(db.DSN, d.path("bags"), log)
+	if err := d.damage(ctx, conf); err != nil {
+		return err
+	}
 	serving, stop := context.WithCancel(ctx)
 	defer stop()
 	ready, ended := make(chan string, 1), make(chan error, 1)
-	conf := config(db.DSN, d.path("bags"), log)
 	conf.Ready = func(address string) { ready <- "http://" + address }
 	go func() { ended <- service.Run(serving, listener, conf) }()
 	select {
@@ -129,6 +133,66 @@ func (d *demo) run(ctx context.Context) (err error) {
 	err = <-ended
 	d.say("stopped; the data stay in %s", d.folder)
 	return err
+}
+
+// damage hands one bag in to a process that takes only, and damages what was
+// kept of it, as a failing disk would: its case cannot be read, until somebody
+// hands the bag in again.
+func (d *demo) damage(ctx context.Context, conf service.Config) error {
+	bag, marker := d.path(fleet.Damaged+".bag.tar.gz"), d.path("damaged")
+	if _, err := os.Stat(marker); err == nil {
+		return nil
+	}
+	members := slices.DeleteFunc(fleet.Members(), func(m fleet.Member) bool { return m.Name != fleet.Damaged })
+	if err := d.makeMembers(ctx, members); err != nil {
+		return err
+	}
+	first, err := d.bagOf(ctx, fleet.Machines[0]) // its case is to be the first
+	if err != nil {
+		return err
+	}
+	listener, err := service.Listen("127.0.0.1:0")
+	if err != nil {
+		return err
+	}
+	taking, stop := context.WithCancel(ctx)
+	defer stop()
+	ended := make(chan error, 1)
+	conf.TakeOnly, conf.Ready = true, func(address string) {
+		go func() {
+			c := client.New("http://"+address, d.secret)
+			_, err := give(taking, c, first)
+			if err == nil {
+				_, err = give(taking, c, bag)
+			}
+			ended <- err
+			stop()
+		}()
+	}
+	if err := service.Run(taking, listener, conf); err != nil {
+		return err
+	}
+	if err := <-ended; err != nil {
+		return err
+	}
+	raw, err := os.ReadFile(bag)
+	if err != nil {
+		return err
+	}
+	list, _ := filepath.Glob(filepath.Join(d.path("bags"), "*")) // the pattern is right
+	for _, path := range list {
+		kept, err := os.ReadFile(path)
+		if err != nil {
+			return err
+		}
+		if bytes.Equal(kept, raw) {
+			for i := range 64 {
+				kept[len(kept)/2+i] ^= 0x5a
+			}
+			return errors.Join(os.WriteFile(path, kept, 0o600), os.WriteFile(marker, nil, 0o644))
+		}
+	}
+	return fmt.Errorf("the bag of %s was not kept", fleet.Damaged)
 }
 
 // room refuses to begin what cannot be completed.
@@ -166,21 +230,28 @@ func (d *demo) load(ctx context.Context, c *client.Client) error {
 		return err
 	}
 	for _, m := range fleet.Machines {
-		image, bag := d.path(m.Name+".img"), d.path(m.Name+".bag.tar.gz")
-		if _, err := os.Stat(bag); errors.Is(err, fs.ErrNotExist) {
-			d.say("making %s", m.Name)
-			if err := m.Make(ctx, image); err != nil {
-				return err
-			}
-			if err := gather(ctx, image, bag, m.Site, m.Model); err != nil {
-				return err
-			}
+		bag, err := d.bagOf(ctx, m)
+		if err != nil {
+			return err
 		}
 		if err := d.submit(ctx, c, bag); err != nil {
-			return fmt.Errorf("hand in %s: %w", bag, err)
+			return err
 		}
 	}
 	return d.loadMembers(ctx, c)
+}
+
+// bagOf makes a machine, unless it is there, and gathers its bag.
+func (d *demo) bagOf(ctx context.Context, m fleet.Machine) (bag string, err error) {
+	image, bag := d.path(m.Name+".img"), d.path(m.Name+".bag.tar.gz")
+	if _, err := os.Stat(bag); !errors.Is(err, fs.ErrNotExist) {
+		return bag, err
+	}
+	d.say("making %s", m.Name)
+	if err := m.Make(ctx, image); err != nil {
+		return "", err
+	}
+	return bag, gather(ctx, image, bag, m.Site, m.Model)
 }
 
 // loadMembers does the same for the machines that run Corbel, and climbs the
@@ -192,8 +263,11 @@ func (d *demo) loadMembers(ctx context.Context, c *client.Client) error {
 	}
 	for i, m := range members {
 		bag := d.path(m.Name + ".bag.tar.gz")
+		if m.Name == fleet.Damaged { // handed in already; once more would heal it
+			continue
+		}
 		if err := d.submit(ctx, c, bag); err != nil {
-			return fmt.Errorf("hand in %s: %w", bag, err)
+			return err
 		}
 		if i%10 == 9 {
 			d.say("%d of %d machines handed in", i+1, len(members))
@@ -228,7 +302,9 @@ func (d *demo) makeMembers(ctx context.Context, members []fleet.Member) error {
 	if len(missing) == 0 {
 		return nil
 	}
-	d.say("making %d machines that run Corbel", len(missing))
+	if len(missing) > 1 {
+		d.say("making %d machines that run Corbel", len(missing))
+	}
 	now := time.Now().UTC()
 	v, err := corbel.NewVendor(now)
 	if err != nil {
@@ -289,21 +365,31 @@ func gather(ctx context.Context, image, bag, site, model string) (err error) {
 	return os.Rename(bag+".new", bag)
 }
 
-func (d *demo) submit(ctx context.Context, c *client.Client, bag string) (err error) {
+// submit hands a bag in and waits until it has been read.
+func (d *demo) submit(ctx context.Context, c *client.Client, bag string) error {
+	number, err := give(ctx, c, bag)
+	if err != nil {
+		return fmt.Errorf("hand in %s: %w", bag, err)
+	}
+	return c.Watch(ctx, number, func(cs client.Case) bool { return cs.State == client.Received || cs.State == client.Reading })
+}
+
+// give hands a bag in.
+func give(ctx context.Context, c *client.Client, bag string) (number int64, err error) {
 	f, err := os.Open(bag)
 	if err != nil {
-		return err
+		return 0, err
 	}
 	defer func() { err = errors.Join(err, f.Close()) }()
 	info, err := f.Stat()
 	if err != nil {
-		return err
+		return 0, err
 	}
 	a, err := c.Submit(ctx, f, info.Size())
 	if err != nil {
-		return err
+		return 0, err
 	}
-	return c.Watch(ctx, a.Number, func(cs client.Case) bool { return cs.State == client.Received || cs.State == client.Reading })
+	return a.Number, nil
 }
 
 func (d *demo) greet(url, token string) error {

@@ -25,6 +25,7 @@ func serveCommand() *cli.Command {
 			database,
 			&cli.StringFlag{Name: "listen", Usage: "address and port", Value: "127.0.0.1:7420", Sources: cli.EnvVars("DIORTHOS_LISTEN")},
 			&cli.StringFlag{Name: "bags", Usage: "folder where bags are kept", Value: "bags", Sources: cli.EnvVars("DIORTHOS_BAGS")},
+			&cli.BoolFlag{Name: "take-only", Usage: "answer requests and take bags in; leave their reading to other processes on the same database"},
 		},
 		Commands: []*cli.Command{{
 			Name: "token", Usage: "give a person a token, in place of an earlier one", ArgsUsage: "NAME",
@@ -50,7 +51,9 @@ func serveCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			return service.Run(ctx, listener, config(c.String("database"), c.String("bags"), c.Root().ErrWriter))
+			conf := config(c.String("database"), c.String("bags"), c.Root().ErrWriter)
+			conf.TakeOnly = c.Bool("take-only")
+			return service.Run(ctx, listener, conf)
 		},
 	}
 }

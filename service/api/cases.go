@@ -86,24 +86,24 @@ func (a *API) submit(ctx context.Context, in *bagRequest) (*acceptedAnswer, erro
 		a.metrics.bags.WithLabelValues(outcome).Inc()
 		return nil, p
 	}
-	number, again, err := a.Store.Accept(ctx, records.Bag{Digest: info.Digest, Blob: key, Size: size, Machine: info.Facts.Machine, By: person(ctx)}, a.Enqueue(ctx))
-	if err != nil || again {
-		if err := a.Bags.Drop(context.WithoutCancel(ctx), key); err != nil {
-			a.Log.Warn("drop a bag", "key", key, "error", err)
+	accepted, err := a.Store.Accept(ctx, records.Bag{Digest: info.Digest, Blob: key, Size: size, Machine: info.Facts.Machine, By: person(ctx)}, a.Enqueue(ctx))
+	if accepted.Spare != "" {
+		if err := a.Bags.Drop(context.WithoutCancel(ctx), accepted.Spare); err != nil {
+			a.Log.Warn("drop a bag", "key", accepted.Spare, "error", err)
 		}
 	}
 	if err != nil {
 		return nil, a.internal("record a bag", err)
 	}
-	c, err := a.Store.Case(ctx, number)
+	c, err := a.Store.Case(ctx, accepted.Number)
 	if err != nil {
 		return nil, a.internal("record a bag", err)
 	}
-	answer := &acceptedAnswer{Status: http.StatusCreated, Body: client.Accepted{Case: *c, Again: again}}
-	if again {
+	answer := &acceptedAnswer{Status: http.StatusCreated, Body: client.Accepted{Case: *c, Again: accepted.Again}}
+	if accepted.Again {
 		answer.Status = http.StatusOK
 	}
-	a.metrics.bags.WithLabelValues(map[bool]string{true: "again", false: "accepted"}[again]).Inc()
-	a.Log.Info("bag accepted", "case", number, "machine", info.Facts.Machine.Name, "bytes", size, "again", again, "by", person(ctx))
+	a.metrics.bags.WithLabelValues(map[bool]string{true: "again", false: "accepted"}[accepted.Again]).Inc()
+	a.Log.Info("bag accepted", "case", accepted.Number, "machine", info.Facts.Machine.Name, "bytes", size, "again", accepted.Again, "by", person(ctx))
 	return answer, nil
 }

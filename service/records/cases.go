@@ -91,27 +91,59 @@ type Bag struct {
 // Accept records a bag and its new case and, in the same transaction, lets
 // enqueue put the reading of it into the queue. A bag that is known already
 // gives the number of its case, and again is true.
-func (s *Store) Accept(ctx context.Context, b Bag, enqueue func(pgx.Tx, int64) error) (number int64, again bool, err error) {
+func (s *Store) Accept(ctx context.Context, b Bag, enqueue func(pgx.Tx, int64) error) (a Accepted, err error) {
 	err = s.inTx(ctx, func(db *gorm.DB, raw func(func(pgx.Tx) error) error) error {
 		made := db.Clauses(clause.OnConflict{DoNothing: true}).Create(&bagRow{Digest: b.Digest, Blob: b.Blob, Size: b.Size})
 		if made.Error != nil {
 			return made.Error
 		}
 		if made.RowsAffected == 0 {
-			again = true
-			return db.Model(&caseRow{}).Where("bag_digest = ?", b.Digest).Select("number").Take(&number).Error
+			return a.again(db, raw, b, enqueue)
 		}
 		m := machine{Name: b.Machine.Name, Site: b.Machine.Site, Model: b.Machine.Model, LastSeen: time.Now()}
 		if err := db.Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "name"}}, DoUpdates: clause.AssignmentColumns([]string{"site", "model", "last_seen"})}).Create(&m).Error; err != nil {
 			return err
 		}
-		err := db.Raw("insert into cases (machine_id, bag_digest, state, received_by) values (?, ?, ?, ?) returning number", m.ID, b.Digest, client.Received, b.By).Scan(&number).Error
+		err := db.Raw("insert into cases (machine_id, bag_digest, state, received_by) values (?, ?, ?, ?) returning number", m.ID, b.Digest, client.Received, b.By).Scan(&a.Number).Error
 		if err != nil {
 			return err
 		}
-		return raw(func(tx pgx.Tx) error { return enqueue(tx, number) })
+		return raw(func(tx pgx.Tx) error { return enqueue(tx, a.Number) })
 	})
-	return number, again, err
+	if err != nil {
+		a.Spare = b.Blob
+	}
+	return a, err
+}
+
+// Accepted says what became of a bag that was handed in.
+type Accepted struct {
+	Number int64
+	Again  bool   // the case was there already
+	Spare  string // the blob that is not needed: the new one, or one that could not be read
+}
+
+// again finds the case of a bag that was handed in before. One that could not be
+// read, since what was kept of it was damaged, is read from the new copy.
+func (a *Accepted) again(db *gorm.DB, raw func(func(pgx.Tx) error) error, b Bag, enqueue func(pgx.Tx, int64) error) error {
+	var c caseRow
+	if err := db.Clauses(clause.Locking{Strength: "UPDATE"}).Select("number", "state").Where("bag_digest = ?", b.Digest).Take(&c).Error; err != nil {
+		return err
+	}
+	a.Number, a.Again, a.Spare = c.Number, true, b.Blob
+	if c.State != client.Unreadable {
+		return nil
+	}
+	if err := db.Raw("select blob from bags where digest = ?", b.Digest).Scan(&a.Spare).Error; err != nil {
+		return err
+	}
+	if err := db.Exec("update bags set blob = ?, size = ? where digest = ?", b.Blob, b.Size, b.Digest).Error; err != nil {
+		return err
+	}
+	if err := db.Exec("update cases set state = ?, problem = '', received_by = ?, updated_at = now() where number = ?", client.Received, b.By, c.Number).Error; err != nil {
+		return err
+	}
+	return raw(func(tx pgx.Tx) error { return enqueue(tx, c.Number) })
 }
 
 // Case returns one case in short.

@@ -115,6 +115,10 @@ func (m Member) Make(ctx context.Context, folder string, now time.Time, v *corbe
 // Climbing is a machine on which somebody is at work.
 const Climbing = "tern-crew-1"
 
+// Damaged is a machine whose bag was damaged on the service's disk before it was
+// read.
+const Damaged = "gannet-shop-1"
+
 // Mended are machines on which a climb was made already, with the rung that
 // helped.
 var Mended = []string{"gannet-crew-2", "tern-shop-1"}

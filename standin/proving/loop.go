@@ -276,7 +276,7 @@ func (r *round) judge(d *docket.Docket, first bool) {
 func (r *round) climb(d *docket.Docket, tried map[string]bool) (bool, error) {
 	facts := &bag.Facts{Disks: d.Disks, Firmware: d.Firmware, State: d.State, Hardware: d.Hardware}
 	for _, rung := range d.ToDo {
-		if tried[rung.Remedy] || rung.Invasive == knowledge.Destroys {
+		if tried[rung.Remedy] || ladder.Destroys(rung.Action) {
 			continue // nobody is there to be asked
 		}
 		went, err := r.take(rung, facts)

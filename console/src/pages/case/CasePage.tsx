@@ -32,6 +32,12 @@ export function CasePage() {
         <Head c={c} connected={connected} />
         {c.progress && <Reading progress={c.progress} />}
         {c.problem && <Notice bad>{c.problem}</Notice>}
+        {c.state === 'unreadable' && (
+          <p className="max-w-[80ch] py-3">
+            What the service kept of the bag cannot be read. Hand the same bag in again, with <code className="font-mono">diorthos submit BAG</code>: the case is then read from the new copy. If the bag is not at hand,
+            gather anew.
+          </p>
+        )}
         {c.docket && (
           <CaseNumber value={c.number}>
             {c.docket.disks.map((d) => (
