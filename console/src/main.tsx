@@ -1,7 +1,7 @@
 import { QueryClient, QueryClientProvider, useQuery, useQueryClient } from '@tanstack/react-query'
 import { StrictMode } from 'react'
 import { createRoot } from 'react-dom/client'
-import { BrowserRouter, Link, Route, Routes } from 'react-router'
+import { BrowserRouter, Link, Navigate, Route, Routes } from 'react-router'
 
 import { api, ask, Refusal } from './api/client'
 import { CasePage } from './pages/case/CasePage'
@@ -46,6 +46,7 @@ function App() {
       </nav>
       <Routes>
         <Route path="/" element={<Cases />} />
+        <Route path="/cases" element={<Navigate to="/" replace />} />
         <Route path="/cases/:number" element={<CasePage />} />
         <Route path="/machines" element={<Machines />} />
         <Route path="/machines/:name" element={<MachinePage />} />

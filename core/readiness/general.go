@@ -77,6 +77,9 @@ func abs(n int64) int64 { return max(n, -n) }
 
 func off(seconds int64) string {
 	d := (time.Duration(abs(seconds)) * time.Second).String()
+	if days := abs(seconds) / 86400; days >= 2 {
+		d = fmt.Sprintf("%d days", days)
+	}
 	switch {
 	case seconds > 0:
 		return d + " ahead"

@@ -3,6 +3,7 @@ package readiness
 import (
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -156,10 +157,33 @@ func measured(req *knowledge.Requirement, facts map[string]any) Verdict {
 	return v
 }
 
+// offered is what the update client itself holds against the room for a release
+// that it has on offer; nothing when it has not.
+func offered(u *bag.UpdateClient, r *knowledge.Release) (list []Verdict) {
+	if u == nil {
+		return nil
+	}
+	for _, o := range u.Offers {
+		if o.Kind != "upgrade" || !strings.HasSuffix(r.Version, "."+strconv.Itoa(o.Build)) {
+			continue
+		}
+		list = []Verdict{{ID: "space", Title: "Room for the upgrade", Required: "as the offer asks", Measured: "there", Verdict: Fit}}
+		for _, l := range o.Lacks {
+			if l.Kind == "system-space" || l.Kind == "boot-space" {
+				list[0].Required, list[0].Measured, list[0].Verdict, list[0].Do = l.Want, l.Got, Unfit, "Make room on that volume."
+			}
+		}
+	}
+	return list
+}
+
 // space compares what the plan needs on each volume with what is free there.
 func (q Question) space() []Verdict {
 	if q.Facts.Installed == nil {
 		return nil
+	}
+	if q.Plan == nil && q.Facts.State != nil {
+		return offered(q.Facts.State.Update, q.Release)
 	}
 	if q.Plan == nil {
 		return []Verdict{{ID: "space", Title: "Room for the upgrade", Required: "computed from the release's packages", Measured: "not computed", Verdict: Unknown,

@@ -78,6 +78,16 @@ func TestEachRequirementIsJudgedByItsOwnFacts(t *testing.T) {
 		"clock behind": {func(q *readiness.Question) {
 			q.Facts.Clock.Referenced, q.Facts.Clock.ReferenceOff, q.Facts.Clock.Reference = true, -7200, "the service"
 		}, "clock", readiness.Unfit, "2h0m0s behind by the service"},
+		"clock years behind": {func(q *readiness.Question) {
+			q.Facts.Clock.Referenced, q.Facts.Clock.ReferenceOff, q.Facts.Clock.Reference = true, -1165*86400, "the service"
+		}, "clock", readiness.Unfit, "1165 days behind by the service"},
+		"the offer finds no room": {func(q *readiness.Question) {
+			r := *q.Release
+			r.Version = "8.0.8000"
+			q.Release, q.Plan = &r, nil
+			q.Facts.Installed.Version = "12"
+			q.Facts.State = &bag.State{Update: &bag.UpdateClient{Offers: []bag.Offer{{Kind: "upgrade", Build: 8000, Lacks: []bag.Lack{{Kind: "system-space", Want: "4.0 MiB", Got: "1.5 MiB"}}}}}}
+		}, "space", readiness.Unfit, "1.5 MiB"},
 		"lists of tomorrow": {func(q *readiness.Question) {
 			q.Facts.Installed.Sources = []bag.Source{{Suite: "trixie", Dated: now.AddDate(0, 0, 2)}}
 		}, "lists", readiness.Unfit, "in the future"},
@@ -117,7 +127,10 @@ func TestTheReleaseToGoToIsPickedWithReasons(t *testing.T) {
 		want   string
 		why    string // of debian-13
 	}{
-		"fit for the newest":      {func(*bag.Facts) {}, "debian-13", "newest"},
+		"fit for the newest": {func(*bag.Facts) {}, "debian-13", "newest that nothing speaks against"},
+		"with a wrong clock": {func(f *bag.Facts) {
+			f.Clock.Referenced, f.Clock.ReferenceOff, f.Clock.Reference = true, -7200, "the service"
+		}, "debian-13", "once this is put right: Clock: 2h0m0s behind"},
 		"restart owed, all alike": {func(f *bag.Facts) { f.Owed = []bag.Owed{{By: "x", Text: "y"}} }, "debian-13", "newest"},
 		"a processor left behind": {func(f *bag.Facts) { f.Hardware.Architecture = "i386" }, "debian-12", "Architecture: i386"},
 		"two releases behind":     {func(f *bag.Facts) { f.Installed.Version = "11" }, "debian-12", "from 11"},

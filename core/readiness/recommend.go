@@ -39,6 +39,9 @@ func Recommend(q Question, releases []*knowledge.Release, plan func(*knowledge.R
 		} else {
 			picked, c.Picked = len(list), true
 			c.Why = "the newest that nothing speaks against"
+			if v := report.first(Unfit); v != nil { // the same for every release
+				c.Why = fmt.Sprintf("the newest that the machine is fit for, once this is put right: %s: %s", v.Title, v.Measured)
+			}
 			if v := report.first(Doubtful, general...); v != nil {
 				c.Why += fmt.Sprintf("; mind: %s: %s", v.Title, v.Measured)
 			}

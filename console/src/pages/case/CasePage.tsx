@@ -31,9 +31,9 @@ export function CasePage() {
       <div className="mx-auto max-w-[78rem] px-4 pb-16">
         <Head c={c} connected={connected} />
         {c.progress && <Reading progress={c.progress} />}
-        {c.problem && <Notice bad>{c.problem}</Notice>}
+        {c.problem && <p className="mt-4 max-w-[80ch] text-bad">▲ {c.problem}</p>}
         {c.state === 'unreadable' && (
-          <p className="max-w-[80ch] py-3">
+          <p className="mt-2 max-w-[80ch]">
             What the service kept of the bag cannot be read. Hand the same bag in again, with <code className="font-mono">diorthos submit BAG</code>: the case is then read from the new copy. If the bag is not at hand,
             gather anew.
           </p>
