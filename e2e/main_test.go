@@ -70,7 +70,7 @@ func fail(err error) int {
 
 // A stage is a service of a test's own.
 type stage struct {
-	t     *testing.T
+	t     testing.TB
 	url   string
 	token string
 	dsn   string
@@ -82,7 +82,7 @@ type stage struct {
 var stages atomic.Int32
 
 // newStage serves from within the test on a fresh database.
-func newStage(t *testing.T, limits bag.Limits) *stage {
+func newStage(t testing.TB, limits bag.Limits) *stage {
 	t.Helper()
 	s := prepare(t)
 	listener, err := service.Listen("127.0.0.1:0")
@@ -111,7 +111,7 @@ func newStage(t *testing.T, limits bag.Limits) *stage {
 }
 
 // prepare makes the database and a person who may sign in.
-func prepare(t *testing.T) *stage {
+func prepare(t testing.TB) *stage {
 	t.Helper()
 	ctx := context.Background()
 	name := fmt.Sprintf("stage%d", stages.Add(1))
@@ -155,7 +155,7 @@ func (s *stage) answering(answers string, args ...string) result {
 	return finish(s.t, cmd)
 }
 
-func finish(t *testing.T, cmd *exec.Cmd) result {
+func finish(t testing.TB, cmd *exec.Cmd) result {
 	t.Helper()
 	var out, errout bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &errout
@@ -175,7 +175,7 @@ func (s *stage) must(status int, args ...string) string {
 	return r.out
 }
 
-func wants(t *testing.T, text string, parts ...string) {
+func wants(t testing.TB, text string, parts ...string) {
 	t.Helper()
 	for _, p := range parts {
 		if !strings.Contains(text, p) {
@@ -200,7 +200,7 @@ func same(t *testing.T, a, b string) bool {
 }
 
 // within waits until a condition holds.
-func within(t *testing.T, limit time.Duration, what string, holds func() bool) {
+func within(t testing.TB, limit time.Duration, what string, holds func() bool) {
 	t.Helper()
 	for end := time.Now().Add(limit); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
 		if holds() {

@@ -58,7 +58,7 @@ func (s *stage) get(path string) (int, map[string]any) {
 	return answer(s.t, resp)
 }
 
-func answer(t *testing.T, resp *http.Response) (int, map[string]any) {
+func answer(t testing.TB, resp *http.Response) (int, map[string]any) {
 	t.Helper()
 	defer func() { _ = resp.Body.Close() }()
 	raw, err := io.ReadAll(resp.Body)

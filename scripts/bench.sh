@@ -75,3 +75,8 @@ ratio 'verify a store of 640 MiB, sha256sum' "$(awk '/^BenchmarkVerify/ { printf
 printf 'look at a machine and follow its boot chain: '
 bin/diorthos standin build "$work/machine" >/dev/null
 seconds bin/diorthos boot show "$work/machine" | sed 's/$/s, everything else of the machine included/'
+
+echo
+echo 'lists over 100,000 machines and 1,000,000 cases, the slowest of a hundred requests:'
+make --silent console
+go test ./e2e -run - -bench BenchmarkLists -benchtime 300x | awk '/^BenchmarkLists/ { name = $1; sub(/^BenchmarkLists\//, "", name); sub(/-[0-9]+$/, "", name); gsub(/_/, " ", name); printf "  %-24s %6.1f ms\n", name, $5 }'

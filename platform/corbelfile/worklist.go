@@ -87,9 +87,8 @@ var (
 
 // FindOperations finds in a worklist the operations on components that gone
 // names; it is asked with the component and the version, a space between. Only
-// lines that name a component are looked at, so that a list of any size is
-// gone through about as fast as it is copied. It is a finder as upkeep.Excise
-// wants one.
+// lines that name a component are looked at, in one pass over a list of any
+// size. It is a finder as upkeep.Excise wants one.
 func FindOperations(gone func(component []byte) bool) func(data []byte, atEOF bool) (from, to, safe int) {
 	return func(data []byte, atEOF bool) (from, to, safe int) {
 		for at := 0; ; {
