@@ -70,8 +70,8 @@ func TestStandingIsByTheLastRunThatChangedAnything(t *testing.T) {
 	}
 }
 
-// Shipped remedies may name only actions that exist, and every action can
-// be taken back: what destroys is for hands.
+// Shipped remedies may name only actions that exist. A remedy destroys exactly
+// when its action does, and then says what is lost.
 func TestShippedRemediesNameActionsThatExist(t *testing.T) {
 	k, err := knowledge.Load(shipped.Files)
 	if err != nil {
@@ -81,8 +81,8 @@ func TestShippedRemediesNameActionsThatExist(t *testing.T) {
 		if r.By == knowledge.ByDiorthos && !slices.Contains(ladder.Actions(), r.Action) {
 			t.Errorf("%s names %q; there are %v", id, r.Action, ladder.Actions())
 		}
-		if r.By == knowledge.ByDiorthos && r.Invasive == knowledge.Destroys {
-			t.Errorf("%s is %s and is done by diorthos", id, r.Invasive)
+		if destroys := r.Invasive == knowledge.Destroys; r.By == knowledge.ByDiorthos && (destroys != ladder.Destroys(r.Action) || destroys != (len(r.Loses) > 0)) {
+			t.Errorf("%s is %s, loses %v, and its action destroys: %t", id, r.Invasive, r.Loses, ladder.Destroys(r.Action))
 		}
 		for _, after := range r.After {
 			if k.Remedies[after] == nil {
