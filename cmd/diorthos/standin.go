@@ -45,7 +45,7 @@ func standinCommand() *cli.Command {
 			{Name: "hands", Usage: "do at a machine what only a person can: plug, unplug, set the firmware, restart", ArgsUsage: "FOLDER REMEDY",
 				Description: "REMEDY is what a rung for hands is called by; --list lists those that there are.\n\nExample:\n   diorthos standin hands /tmp/kiosk unplug-external-disks",
 				Flags:       []cli.Flag{&cli.BoolFlag{Name: "list", Usage: "list what can be done"}}, Action: useHands},
-			{Name: "faults", Usage: "list the faults, and what each lets fail", Action: listFaults},
+			{Name: "faults", Usage: "list the faults, and what each lets fail", Description: "Example:\n   diorthos standin faults", Action: listFaults},
 			{Name: "vendor", Usage: "serve the vendor's catalogue, packages and service state", Description: "Example:\n   diorthos standin vendor --listen 127.0.0.1:7431",
 				Flags: []cli.Flag{&cli.StringFlag{Name: "listen", Value: "127.0.0.1:7431"}}, Action: serveVendor},
 			{Name: "prove", Usage: "close the loop: break, try, diagnose, mend, try again, take back; print a table",
