@@ -87,7 +87,9 @@ func showBroke(p *page, d *docket.Docket) {
 	}
 	p.head("Where it broke")
 	b := d.Broke
-	p.line("  %s", p.strong(strings.TrimSpace(b.Stage+" "+b.Object)))
+	if where := strings.TrimSpace(b.Stage + " " + b.Object); where != "" {
+		p.line("  %s", p.strong(where))
+	}
 	p.hang("  decisive  ", at(&b.Decisive.Place))
 	p.quote(b.Decisive.Text)
 	if b.Decisive.Means != "" {
