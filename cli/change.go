@@ -144,7 +144,9 @@ func (d *openDisk) make(ctx context.Context, c *cli.Command, ch change) (err err
 		return err
 	}
 	defer func() { err = errors.Join(err, j.Close()) }()
-	if err := j.Apply(ctx, d.dev, ch.writes); err != nil {
+	if err := j.Apply(ctx, d.dev, ch.writes); err != nil && j.State() == block.Noted {
+		return fmt.Errorf("%s: could not be noted: %w; nothing was changed: give the journal a place with room by --journal", ch.action, err)
+	} else if err != nil {
 		return fmt.Errorf("%s: %w: what was written can be taken back: diorthos undo %s", ch.action, err, journal)
 	}
 	if ch.prove != nil {

@@ -83,6 +83,31 @@ func TestAnInstallMediumIsJudgedAndWritten(t *testing.T) {
 	wants(t, s.run("media", "inspect", stick).errout, "not an install image")
 }
 
+// A journal that finds no room stops a change before anything is written. The
+// file size that a process may write is bounded, as a full disk bounds it.
+func TestAFullDiskUnderTheJournalChangesNothing(t *testing.T) {
+	s := &stage{t: t, url: "http://127.0.0.1:1"}
+	dir := t.TempDir()
+	disk, before := filepath.Join(dir, "disk.img"), filepath.Join(dir, "before.img")
+	for _, line := range [][]string{
+		{"truncate", "-s", "64M", disk}, {"sgdisk", "-n1:2048:+16M", "-t1:8300", disk},
+		{"dd", "if=/dev/urandom", "of=" + disk, "bs=512", "seek=1", "count=33", "conv=notrunc"}, {"cp", disk, before},
+	} {
+		if out, err := exec.Command(line[0], line[1:]...).CombinedOutput(); err != nil {
+			t.Fatalf("%v: %v: %s", line, err, out)
+		}
+	}
+	small := exec.Command("bash", "-c", `ulimit -f 8; exec "$0" "$@"`, binary, "layout", "mend", disk, "--journal", filepath.Join(dir, "j"))
+	if r := finish(t, small); r.status != 2 || !strings.Contains(r.errout, "nothing was changed: give the journal a place") {
+		t.Errorf("%+v", r)
+	}
+	if !same(t, disk, before) {
+		t.Error("the disk was written to without a journal")
+	}
+	wants(t, s.must(0, "undo", filepath.Join(dir, "j")), "nothing to take back")
+	wants(t, s.must(0, "layout", "mend", disk, "--journal", filepath.Join(dir, "j2")), "done and proven")
+}
+
 // Tables are changed through a journal; what would be lost is said before.
 func TestTablesAreChangedThroughAJournal(t *testing.T) {
 	s := &stage{t: t, url: "http://127.0.0.1:1"}

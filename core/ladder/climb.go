@@ -171,7 +171,9 @@ func Take(ctx context.Context, rung Rung, dev block.Device, o Options) (run *Run
 	}
 	defer func() { err = errors.Join(err, journal.Close()) }()
 	o.phase(Writing)
-	if err := journal.Apply(ctx, dev, writes); err != nil {
+	if err := journal.Apply(ctx, dev, writes); err != nil && journal.State() == block.Noted {
+		return run, fmt.Errorf("rung %d: could not be noted: %w; nothing was changed: give the journal a place with room by --journal", rung.Number, err)
+	} else if err != nil {
 		return run, fmt.Errorf("rung %d: cut off: %w; go on with --resume or take it back with \"diorthos undo\"", rung.Number, err)
 	}
 	return run, o.prove(ctx, run, act, journal, before, dev)
