@@ -270,6 +270,9 @@ func showFiles(p *page, d *docket.Docket) {
 		rows = append(rows, []string{"  " + f.Name, f.Dialect, fmt.Sprint(f.Lines), fmt.Sprint(f.Kept), strings.Join(remarks, ", ")})
 	}
 	p.table([]string{"  file", "dialect", "lines", "kept", ""}, rows, 3, 4)
+	for _, l := range d.LeftOut {
+		p.hang("  "+p.bad(markBroken)+" left out  ", l.Name+": "+l.Why)
+	}
 	if d.Harmless > 0 {
 		p.line("  %s set apart: healthy machines show them too", plural(d.Harmless, "record", "records"))
 	}

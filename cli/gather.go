@@ -38,11 +38,14 @@ func gatherCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			if done, err := put(c, map[string]any{"bag": c.String("out"), "digest": g.Digest, "machine": g.Facts.Machine.Name, "files": g.Files, "bytes": g.Bytes}); done {
+			if done, err := put(c, map[string]any{"bag": c.String("out"), "digest": g.Digest, "machine": g.Facts.Machine.Name, "files": g.Files, "bytes": g.Bytes, "leftOut": g.Facts.LeftOut}); done {
 				return err
 			}
 			p := newPage(c)
 			p.line("%s %s: %s, %s of evidence from %s", p.good(markGood), p.strong(c.String("out")), plural(g.Files, "file", "files"), size(g.Bytes), g.Facts.Machine.Name)
+			for _, l := range g.Facts.LeftOut {
+				p.hang("  "+p.bad(markBroken)+" left out  ", l.Name+": "+l.Why)
+			}
 			for _, d := range g.Facts.Disks {
 				p.line("  %s  %s, %s, %s", d.Source, size(d.Size), plural(len(d.Partitions), "partition", "partitions"), plural(len(d.Problems), "problem", "problems"))
 			}

@@ -53,6 +53,10 @@ func Gather(ctx context.Context, out io.Writer, o GatherOptions) (*Gathered, err
 		return nil, fmt.Errorf("gather: %w", err)
 	}
 	defer look.Close()
+	logs, err := look.logs(ctx, o)
+	if err != nil {
+		return nil, err
+	}
 	facts := look.Facts
 	w, err := bag.NewWriter(out, bag.Options{Name: facts.Machine.Name, Created: facts.Gathered, Zstd: o.Zstd})
 	if err != nil {
@@ -67,11 +71,13 @@ func Gather(ctx context.Context, out io.Writer, o GatherOptions) (*Gathered, err
 			return nil, err
 		}
 	}
-	if err := g.logs(ctx, o, look.systems); err != nil {
-		return nil, err
-	}
-	if err := g.screen(ctx, o); err != nil {
-		return nil, err
+	for _, c := range logs {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		if err := g.log(c); err != nil {
+			return nil, err
+		}
 	}
 	g.result.Digest, err = w.Close()
 	return g.result, err
@@ -81,14 +87,29 @@ func Gather(ctx context.Context, out io.Writer, o GatherOptions) (*Gathered, err
 type Looked struct {
 	Facts   *bag.Facts
 	image   *block.Image
+	folders []*os.Root
 	systems []found
 }
 
-// Close lets go of the image.
+// Close lets go of the image, or of the folders.
 func (l *Looked) Close() {
 	if l.image != nil {
 		_ = l.image.Close() // it was only read
 	}
+	for _, r := range l.folders {
+		_ = r.Close() // they too
+	}
+}
+
+// folder opens a folder so that nothing in it leads out: a link on somebody
+// else's disk must not bring a file of this machine into the bag.
+func (l *Looked) folder(path string) (fs.FS, error) {
+	r, err := os.OpenRoot(path)
+	if err != nil {
+		return nil, err
+	}
+	l.folders = append(l.folders, r)
+	return r.FS(), nil
 }
 
 // Look takes the facts of a disk, a folder or the running machine.
@@ -124,16 +145,20 @@ func Look(o GatherOptions) (l *Looked, err error) {
 	}
 	switch {
 	case o.Root != "":
-		if err = Root(l.Facts, o.Root, o.Platforms); err != nil {
+		root, err := l.folder(o.Root)
+		if err != nil {
+			return nil, fmt.Errorf("survey: %w", err)
+		}
+		if err := Root(l.Facts, o.Root, root, o.Platforms); err != nil {
 			return nil, err
 		}
-		l.systems = append(l.systems, inFolder(o.Root, o.Platforms)...)
+		l.systems = append(l.systems, inFolder(root, o.Platforms)...)
 	case o.Live:
 		if err = Live(l.Facts, o.Platforms); err != nil {
 			return nil, err
 		}
 		l.Facts.Disks = append(l.Facts.Disks, liveDisks(l.Facts.Devices, o.Platforms)...)
-		l.systems = append(l.systems, inFolder("/", o.Platforms)...)
+		l.systems = append(l.systems, inFolder(os.DirFS("/"), o.Platforms)...)
 	}
 	if l.Facts.Hardware == nil && l.Facts.Installed != nil && l.Facts.Installed.Architecture != "" {
 		l.Facts.Hardware = &bag.Hardware{Architecture: l.Facts.Installed.Architecture}
@@ -176,10 +201,10 @@ func onDisk(d *bag.Disk) []bag.Volume {
 	return list
 }
 
-func inFolder(root string, platforms []Platform) []found {
+func inFolder(root fs.FS, platforms []Platform) []found {
 	for _, p := range platforms {
-		if _, ok := p.System(os.DirFS(root)); ok {
-			return []found{{platform: p, volume: os.DirFS(root)}}
+		if _, ok := p.System(root); ok {
+			return []found{{platform: p, volume: root}}
 		}
 	}
 	return nil
@@ -205,60 +230,91 @@ func (g *gatherer) ends(src block.Source) error {
 	return g.add("disk0/last.bin", n, io.NewSectionReader(src, src.Size()-n, n))
 }
 
-func (g *gatherer) logs(ctx context.Context, o GatherOptions, systems []found) error {
-	if o.Logs != "" {
-		return g.logFolder(ctx, o.Logs)
-	}
-	for _, s := range systems {
-		for _, name := range append(s.platform.Logs(s.volume), s.platform.Catalogues(s.volume)...) {
-			if err := ctx.Err(); err != nil {
-				return err
-			}
-			if err := g.log(s.volume, name, s.platform.LogName(name)); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
+// A log that is to be taken, and what it is called in the bag.
+type log struct {
+	fsys fs.FS
+	name string
+	as   string
 }
 
-// screen adds what a person saw on the screen, where it was noted beside the
-// disk.
-func (g *gatherer) screen(ctx context.Context, o GatherOptions) error {
-	at := Locate(o.Image)
-	if at.Plate == "" || ctx.Err() != nil {
-		return ctx.Err()
-	}
-	folder := os.DirFS(filepath.Dir(at.Plate))
-	if _, err := fs.Stat(folder, screenName); err != nil {
-		return nil //nolint:nilerr // nothing was noted
-	}
-	return g.log(folder, screenName, path.Join("logs", screenName))
-}
-
-func (g *gatherer) logFolder(ctx context.Context, folder string) error {
-	info, err := os.Stat(folder)
+// logs lists the logs that can be taken. What is there and cannot be read, as on
+// a disk that is dying, is named in the facts: the others are taken all the same.
+func (l *Looked) logs(ctx context.Context, o GatherOptions) (list []log, err error) {
+	found, err := l.candidates(o)
 	if err != nil {
-		return fmt.Errorf("gather: logs: %w", err)
+		return nil, fmt.Errorf("gather: %w", err)
 	}
-	if !info.IsDir() {
-		return fmt.Errorf("gather: logs: %s is not a folder", folder)
-	}
-	fsys := os.DirFS(folder)
-	return fs.WalkDir(fsys, ".", func(name string, d fs.DirEntry, err error) error {
-		if err != nil || d.IsDir() || !d.Type().IsRegular() {
-			return err
-		}
+	for _, c := range found {
 		if err := ctx.Err(); err != nil {
-			return err
+			return nil, err
 		}
-		return g.log(fsys, name, path.Join("logs", name))
-	})
+		if err := c.readable(); err != nil {
+			l.Facts.LeftOut = append(l.Facts.LeftOut, bag.LeftOut{Name: c.name, Why: err.Error()})
+			continue
+		}
+		list = append(list, c)
+	}
+	return list, nil
+}
+
+func (l *Looked) candidates(o GatherOptions) (list []log, err error) {
+	if at := Locate(o.Image); at.Plate != "" { // what a person saw on the screen, where it was noted beside the disk
+		folder, err := l.folder(filepath.Dir(at.Plate))
+		if err != nil {
+			return nil, err
+		}
+		if _, err := fs.Stat(folder, screenName); err == nil {
+			list = append(list, log{folder, screenName, path.Join("logs", screenName)})
+		}
+	}
+	if o.Logs != "" {
+		given, err := l.folder(o.Logs)
+		if err != nil {
+			return nil, fmt.Errorf("logs: %w", err)
+		}
+		err = fs.WalkDir(given, ".", func(name string, d fs.DirEntry, err error) error {
+			switch {
+			case err != nil && name == ".":
+				return err
+			case err != nil: // a folder that may not be read
+				l.Facts.LeftOut = append(l.Facts.LeftOut, bag.LeftOut{Name: name, Why: err.Error()})
+			case d.Type().IsRegular():
+				list = append(list, log{given, name, path.Join("logs", name)})
+			}
+			return nil
+		})
+		return list, err
+	}
+	for _, s := range l.systems {
+		for _, name := range append(s.platform.Logs(s.volume), s.platform.Catalogues(s.volume)...) {
+			list = append(list, log{s.volume, name, s.platform.LogName(name)})
+		}
+	}
+	return list, nil
+}
+
+// readable reads a log to its end. Nothing that blocks is opened.
+func (c log) readable() error {
+	info, err := fs.Stat(c.fsys, c.name)
+	switch {
+	case err != nil:
+		return err
+	case !info.Mode().IsRegular():
+		return fmt.Errorf("it is no file: %s", info.Mode())
+	case info.Size() > maxLog:
+		return fmt.Errorf("it has %d bytes, at most %d are taken: cut it to its last part", info.Size(), int64(maxLog))
+	}
+	f, err := c.fsys.Open(c.name)
+	if err != nil {
+		return err
+	}
+	_, err = io.CopyN(io.Discard, f, info.Size())
+	return errors.Join(err, f.Close())
 }
 
 // log adds one log as long as it is now; what is appended meanwhile stays out.
-func (g *gatherer) log(fsys fs.FS, name, as string) (err error) {
-	f, err := fsys.Open(name)
+func (g *gatherer) log(c log) (err error) {
+	f, err := c.fsys.Open(c.name)
 	if err != nil {
 		return fmt.Errorf("gather: %w", err)
 	}
@@ -267,8 +323,5 @@ func (g *gatherer) log(fsys fs.FS, name, as string) (err error) {
 	if err != nil {
 		return fmt.Errorf("gather: %w", err)
 	}
-	if info.Size() > maxLog {
-		return fmt.Errorf("gather: %s has %d bytes, at most %d: cut it to its last part", name, info.Size(), int64(maxLog))
-	}
-	return g.add(as, info.Size(), f)
+	return g.add(c.as, info.Size(), f)
 }

@@ -169,6 +169,73 @@ func TestAFolderWithASystemIsGathered(t *testing.T) {
 	}
 }
 
+// The folder is somebody else's disk: a link in it must not bring a file of this
+// machine into the bag, and what cannot be read must not keep the rest out.
+func TestAHostileFolderGivesNothingOfThisMachine(t *testing.T) {
+	root, outside := t.TempDir(), filepath.Join(t.TempDir(), "secret")
+	if err := os.WriteFile(outside, []byte("a key of the technician's own machine\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for _, dir := range []string{"etc", "var/lib/dpkg", "var/log/apt"} {
+		if err := os.MkdirAll(filepath.Join(root, dir), 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for name, text := range map[string]string{
+		"etc/os-release": "ID=debian\nVERSION_ID=\"12\"\n", "var/lib/dpkg/status": "Package: dpkg\nStatus: install ok installed\nArchitecture: amd64\nVersion: 1.21\n\n",
+		"var/log/real.log": "2026-11-22 06:00:00 startup archives unpack\n",
+	} {
+		if err := os.WriteFile(filepath.Join(root, name), []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for name, to := range map[string]string{"var/log/syslog": outside, "var/log/apt/history.log": "../../../../../../../../../../" + outside, "var/log/dpkg.log": "real.log", "etc/hostname": outside} {
+		if err := os.Symlink(to, filepath.Join(root, name)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := unix.Mkfifo(filepath.Join(root, "var/log/apt/term.log"), 0o644); err != nil { // to open it would wait for ever
+		t.Fatal(err)
+	}
+	huge := filepath.Join(root, "var/log/unattended-upgrades")
+	if err := os.MkdirAll(huge, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(huge, "unattended-upgrades.log"), nil, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Truncate(filepath.Join(huge, "unattended-upgrades.log"), 1<<30+1); err != nil {
+		t.Fatal(err)
+	}
+	var out bytes.Buffer
+	g, err := host.Gather(t.Context(), &out, host.GatherOptions{Root: root, Platforms: []host.Platform{debian.Adapter{}}, Now: time.Unix(1_795_000_000, 0)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	opened := t.TempDir()
+	info, err := bag.Unpack(t.Context(), &out, bag.DefaultLimits, opened)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var taken []string
+	for _, f := range info.Files {
+		taken = append(taken, f.Name)
+		raw, err := os.ReadFile(filepath.Join(opened, f.Name))
+		if err != nil || bytes.Contains(raw, []byte("technician")) {
+			t.Errorf("%s: %v: %q", f.Name, err, raw)
+		}
+	}
+	if !slices.Equal(taken, []string{"logs/dpkg.log"}) {
+		t.Errorf("taken are %v", taken)
+	}
+	if left := info.Facts.LeftOut; len(left) != 1 || left[0].Name != "var/log/unattended-upgrades/unattended-upgrades.log" || !strings.Contains(left[0].Why, "cut it to its last part") {
+		t.Errorf("left out are %+v", left)
+	}
+	if name := g.Facts.Machine.Name; strings.Contains(name, "technician") {
+		t.Errorf("the machine is called %q", name)
+	}
+}
+
 func TestTheRunningMachineIsSurveyed(t *testing.T) {
 	l, err := host.Look(host.GatherOptions{Live: true, Platforms: []host.Platform{debian.Adapter{}}, Now: time.Now()})
 	if err != nil {

@@ -50,15 +50,8 @@ func Live(facts *bag.Facts, platforms []Platform) error {
 }
 
 // Root fills the facts that a folder holding a whole system can tell.
-func Root(facts *bag.Facts, root string, platforms []Platform) error {
-	info, err := os.Stat(root)
-	if err != nil {
-		return fmt.Errorf("survey: %w", err)
-	}
-	if !info.IsDir() {
-		return fmt.Errorf("survey: %s is not a folder", root)
-	}
-	system(facts, os.DirFS(root), platforms, "")
+func Root(facts *bag.Facts, root string, opened fs.FS, platforms []Platform) error {
+	system(facts, opened, platforms, "")
 	if facts.Installed == nil {
 		return fmt.Errorf("survey: no system that is known lies in %s: want its root folder", root)
 	}

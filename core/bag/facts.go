@@ -36,6 +36,13 @@ type Facts struct {
 	Surveyed  bool       `json:"surveyed,omitempty"` // whether restarts owed and devices were looked for
 	Installed *Installed `json:"installed,omitempty"`
 	State     *State     `json:"state,omitempty"`
+	LeftOut   []LeftOut  `json:"leftOut,omitempty"` // logs that are there and could not be taken
+}
+
+// A LeftOut is a log that was found and could not be taken.
+type LeftOut struct {
+	Name string `json:"name"` // on the machine
+	Why  string `json:"why"`
 }
 
 // A Machine is the computer as it names itself.

@@ -31,8 +31,9 @@ type Docket struct {
 	Firmware  *bag.Firmware        `json:"firmware,omitempty"`
 	State     *bag.State           `json:"state,omitempty"` // how the parts of the system stand, where that is known
 	Files     []reading.FileReport `json:"files"`
-	Harmless  int                  `json:"harmless"` // records set apart that healthy machines show too
-	Usual     int                  `json:"usual"`    // and that stand in this machine's own successful attempts
+	LeftOut   []bag.LeftOut        `json:"leftOut,omitempty"` // logs that were there and could not be taken
+	Harmless  int                  `json:"harmless"`          // records set apart that healthy machines show too
+	Usual     int                  `json:"usual"`             // and that stand in this machine's own successful attempts
 }
 
 // Tried is one attempt, in short.
@@ -83,7 +84,7 @@ func Draw(ctx context.Context, facts *bag.Facts, logs []reading.Source, k *knowl
 	d := &Docket{
 		Knowledge: k.Version, Machine: facts.Machine, Gathered: facts.Gathered, Tried: []Tried{},
 		Why: append([]diagnosis.Finding{}, why...), Settle: settle, Ready: append([]readiness.Choice{}, ready...), Suspects: suspects(timeline), Line: line(timeline), Shifts: append([]reading.Shift{}, timeline.Shifts...), ToDo: ladder.Build(why, facts, k),
-		Disks: facts.Disks, Hardware: facts.Hardware, Firmware: facts.Firmware, State: facts.State, Files: append([]reading.FileReport{}, timeline.Files...), Harmless: timeline.Harmless, Usual: timeline.Usual,
+		Disks: facts.Disks, Hardware: facts.Hardware, Firmware: facts.Firmware, State: facts.State, LeftOut: facts.LeftOut, Files: append([]reading.FileReport{}, timeline.Files...), Harmless: timeline.Harmless, Usual: timeline.Usual,
 	}
 	for i := len(timeline.Attempts) - 1; i >= 0 && len(d.Tried) < maxTried; i-- {
 		d.Tried = append(d.Tried, tried(timeline.Attempts[i]))

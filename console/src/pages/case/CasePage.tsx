@@ -169,6 +169,11 @@ function Files({ c }: { c: CaseDetail }) {
           </li>
         ))}
       </ul>
+      {c.docket.leftOut?.map((l) => (
+        <p key={l.name} className="mt-1 text-small">
+          <span className="text-bad">▲ left out</span> {l.name}: <span className="text-soft">{l.why}</span>
+        </p>
+      ))}
       <p className="mt-1 text-small text-soft">
         {c.docket.harmless > 0 && `${c.docket.harmless} records set apart: healthy machines show them too. `}
         {c.docket.usual > 0 && `${c.docket.usual} more: this machine's own successful attempts show them too. `}
