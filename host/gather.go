@@ -57,6 +57,7 @@ func Gather(ctx context.Context, out io.Writer, o GatherOptions) (*Gathered, err
 	if err != nil {
 		return nil, err
 	}
+	disk := look.ends()
 	facts := look.Facts
 	w, err := bag.NewWriter(out, bag.Options{Name: facts.Machine.Name, Created: facts.Gathered, Zstd: o.Zstd})
 	if err != nil {
@@ -66,8 +67,8 @@ func Gather(ctx context.Context, out io.Writer, o GatherOptions) (*Gathered, err
 	if err := w.AddFacts(facts); err != nil {
 		return nil, err
 	}
-	if look.image != nil {
-		if err := g.ends(look.image); err != nil {
+	for _, e := range disk {
+		if err := g.add(e.name, e.of, io.NewSectionReader(look.image, e.at, e.of)); err != nil {
 			return nil, err
 		}
 	}
@@ -221,13 +222,26 @@ func (g *gatherer) add(name string, size int64, r io.Reader) error {
 	return g.bag.AddFile(name, size, r)
 }
 
-// ends adds the first and the last MiB of the disk as they are.
-func (g *gatherer) ends(src block.Source) error {
-	n := min(ends, src.Size())
-	if err := g.add("disk0/first.bin", n, io.NewSectionReader(src, 0, n)); err != nil {
-		return err
+// An end is the first or the last MiB of the disk as it is.
+type end struct {
+	name   string
+	at, of int64 // bytes
+}
+
+// ends lists those that can be read.
+func (l *Looked) ends() (list []end) {
+	if l.image == nil {
+		return nil
 	}
-	return g.add("disk0/last.bin", n, io.NewSectionReader(src, src.Size()-n, n))
+	n := min(ends, l.image.Size())
+	for _, e := range []end{{"disk0/first.bin", 0, n}, {"disk0/last.bin", l.image.Size() - n, n}} {
+		if _, err := io.Copy(io.Discard, io.NewSectionReader(l.image, e.at, e.of)); err != nil {
+			l.Facts.LeftOut = append(l.Facts.LeftOut, bag.LeftOut{Name: e.name, Why: err.Error()})
+			continue
+		}
+		list = append(list, e)
+	}
+	return list
 }
 
 // A log that is to be taken, and what it is called in the bag.
