@@ -12,8 +12,8 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"diorthos/core/bag"
+	"diorthos/core/upkeep"
 	"diorthos/host"
-	"diorthos/platform/corbelfile"
 )
 
 const keptAndJournalled = "The settings as they were are kept aside, whole and the branch by itself, and a journal brings every byte back.\n\n"
@@ -77,7 +77,7 @@ func showSettings(_ context.Context, c *cli.Command, facts *bag.Facts, path stri
 		return err
 	}
 	keeper, ok := system.(interface {
-		Settings() ([]corbelfile.Branch, error)
+		Settings() ([]upkeep.Branch, error)
 		KeptSettings() []string
 	})
 	if !ok {
@@ -88,7 +88,7 @@ func showSettings(_ context.Context, c *cli.Command, facts *bag.Facts, path stri
 		return err
 	}
 	if only := c.String("branch"); only != "" {
-		list = slices.DeleteFunc(list, func(b corbelfile.Branch) bool { return b.Name != only })
+		list = slices.DeleteFunc(list, func(b upkeep.Branch) bool { return b.Name != only })
 		if len(list) == 0 {
 			return fmt.Errorf("%s: the settings have no branch %q", path, only)
 		}

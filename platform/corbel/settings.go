@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"diorthos/core/bag"
+	"diorthos/core/upkeep"
 	"diorthos/platform/corbelfile"
 )
 
@@ -128,12 +129,15 @@ func (s *System) SetPolicy(name, value string) (was string, err error) {
 }
 
 // Settings are the branches as they stand.
-func (s *System) Settings() ([]corbelfile.Branch, error) {
+func (s *System) Settings() (list []upkeep.Branch, err error) {
 	tree, _, err := s.settings()
 	if err != nil {
 		return nil, err
 	}
-	return tree.Branches, nil
+	for _, b := range tree.Branches {
+		list = append(list, upkeep.Branch{Name: b.Name, Owner: b.Owner, Grants: b.Grants, Values: b.Values, Damaged: b.Damaged})
+	}
+	return list, nil
 }
 
 // change keeps the settings aside, whole and the branch by itself, lets f change

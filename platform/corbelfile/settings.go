@@ -23,11 +23,11 @@ type Tree struct {
 
 // A Branch of the settings. Damaged says why its values cannot be trusted.
 type Branch struct {
-	Name    string            `json:"name"`
-	Owner   string            `json:"owner"`
-	Grants  string            `json:"grants"`
-	Values  map[string]string `json:"values"`
-	Damaged string            `json:"damaged,omitempty"`
+	Name    string
+	Owner   string
+	Grants  string
+	Values  map[string]string
+	Damaged string
 
 	raw []byte // the lines of values as they stood, kept when damaged
 }

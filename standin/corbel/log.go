@@ -98,20 +98,23 @@ func (l *logs) write(sys *fat.Editor) error {
 	return nil
 }
 
-// rotate puts a log aside as the first of two older ones.
+// rotate puts a log aside as the first of two older ones; the oldest goes.
 func rotate(sys *fat.Editor, at string) error {
-	for _, step := range [][2]string{{at + ".2", ""}, {at + ".1", at + ".2"}, {at, at + ".1"}} {
-		if _, err := fs.Stat(sys, step[0]); errors.Is(err, fs.ErrNotExist) {
-			continue
-		}
-		err := error(nil)
-		if step[1] == "" {
-			err = sys.Remove(step[0])
-		} else {
-			err = sys.Rename(step[0], step[1])
-		}
-		if err != nil {
+	names := []string{at, at + ".1", at + ".2"}
+	there := func(name string) bool {
+		_, err := fs.Stat(sys, name)
+		return err == nil
+	}
+	if there(names[2]) {
+		if err := sys.Remove(names[2]); err != nil {
 			return err
+		}
+	}
+	for i := 1; i >= 0; i-- {
+		if there(names[i]) {
+			if err := sys.Rename(names[i], names[i+1]); err != nil {
+				return err
+			}
 		}
 	}
 	return nil
