@@ -41,8 +41,8 @@ func mediaCommand() *cli.Command {
 			},
 			{
 				Name: "fit", Usage: "say whether an image starts and installs on a machine, and what would let it", ArgsUsage: "IMAGE.iso",
-				Description: "Exit status 1 if it does not fit.\n\nExamples:\n   diorthos media fit --live netinst.iso\n   diorthos media fit --bag kestrel.bag.tar.gz --firmware uefi netinst.iso",
-				Flags:       append(lookFlags(), &cli.StringFlag{Name: "bag", Usage: "a `BAG` that was gathered"}, &cli.StringFlag{Name: "firmware", Usage: "the machine's firmware `MODE`, where it cannot be measured"}, jsonFlag()),
+				Description: "Exit status 1 if it does not fit.\n\nExamples:\n   diorthos media fit --live netinst.iso\n   diorthos media fit --machine kestrel-office-3 netinst.iso\n   diorthos media fit --bag kestrel.bag.tar.gz --firmware uefi netinst.iso",
+				Flags:       append(append(lookFlags(), serviceFlags()...), &cli.StringFlag{Name: "machine", Usage: "the machine of this `NAME`, as the service knows it"}, &cli.StringFlag{Name: "bag", Usage: "a `BAG` that was gathered"}, &cli.StringFlag{Name: "firmware", Usage: "the machine's firmware `MODE`, where it cannot be measured"}, jsonFlag()),
 				Action:      fitMedium,
 			},
 			{
@@ -211,13 +211,9 @@ func fitMedium(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	defer func() { _ = src.Close() }()
-	facts := &bag.Facts{}
-	if c.String("bag") != "" || c.String("image") != "" || c.String("root") != "" || c.Bool("live") {
-		if facts, err = factsFor(ctx, c); err != nil {
-			return err
-		}
-	} else if mode := c.String("firmware"); mode != "" {
-		facts.Firmware = &bag.Firmware{Mode: mode}
+	facts, err := factsForMedium(ctx, c)
+	if err != nil {
+		return err
 	}
 	list := []readiness.Verdict{readiness.Starts(facts, readiness.Medium{Title: m.Title, Modes: m.Modes(), Architecture: m.Architecture})}
 	if facts.Firmware != nil {
@@ -253,6 +249,27 @@ func fitMedium(ctx context.Context, c *cli.Command) error {
 		showVerdicts(p, list)
 	}
 	return unfit(worst, err)
+}
+
+// factsForMedium are those of a machine at hand, of one that the service knows,
+// or none but the firmware's mode.
+func factsForMedium(ctx context.Context, c *cli.Command) (*bag.Facts, error) {
+	facts := &bag.Facts{}
+	if name := c.String("machine"); name != "" {
+		known, err := service(c).Machine(ctx, name)
+		if err != nil {
+			return nil, err
+		}
+		facts = &bag.Facts{Gathered: known.Gathered, Disks: known.Disks, Hardware: known.Hardware, Firmware: known.Firmware, State: known.Facts, Machine: bag.Machine{Name: known.Name, Site: known.Site, Model: known.Model}}
+	} else if c.String("bag") != "" || c.String("image") != "" || c.String("root") != "" || c.Bool("live") {
+		return factsFor(ctx, c)
+	}
+	if mode := c.String("firmware"); mode == "uefi" || mode == "bios" {
+		facts.Firmware = &bag.Firmware{Mode: mode}
+	} else if mode != "" {
+		return nil, usage(c, fmt.Errorf("--firmware %q: want uefi or bios", mode))
+	}
+	return facts, nil
 }
 
 func writeMedium(ctx context.Context, c *cli.Command) (err error) {

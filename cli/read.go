@@ -38,7 +38,7 @@ func readCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			debug.SetGCPercent(60) // logs of any size in little memory
+			debug.SetGCPercent(40) // logs of any size in little memory
 			k, err := loadKnowledge()
 			if err != nil {
 				return err

@@ -13,6 +13,7 @@ import (
 	"diorthos/client"
 	"diorthos/core/bag"
 	"diorthos/core/ladder"
+	"diorthos/core/readiness"
 	"diorthos/standin/corbel"
 )
 
@@ -48,6 +49,13 @@ func TestACorbelMachineIsMendedWhileTheConsoleLooksOn(t *testing.T) {
 	wants(t, s.must(0, "upkeep", "set", "update/policy", "drivers", "refuse", folder), `drivers is "refuse", was "take"`, "proven")
 	wants(t, s.must(1, "upkeep", "set", "update/policy", "drivers", "refuse", folder), "nothing to change")
 	wants(t, s.must(0, "machines", "lerrick-kiosk-1"), "Lerrick terminal", "COMPONENT STORE")
+
+	fit := s.run("media", "fit", "--machine", "lerrick-kiosk-1", "--json", discImage(t))
+	var verdicts []readiness.Verdict
+	if err := json.Unmarshal([]byte(fit.out), &verdicts); err != nil || len(verdicts) == 0 || !strings.Contains(verdicts[0].Required+verdicts[0].Measured, "uefi") {
+		t.Errorf("%+v %v", fit, err)
+	}
+	wants(t, s.run("media", "fit", "--machine", "nobody-1", discImage(t)).errout, "nobody-1")
 }
 
 // Settings are listed, changed, kept aside and brought back; what destroys asks

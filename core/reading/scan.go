@@ -10,7 +10,7 @@ import (
 
 // Sizes in bytes.
 const (
-	chunkSize = 256 << 10
+	chunkSize = 128 << 10
 	// maxLine is how much of a line is looked at and kept. Longer ones are
 	// cut there and counted.
 	maxLine = 16 << 10
