@@ -16,10 +16,10 @@ cleanup() {
   rm -rf "$folder"
 }
 trap cleanup EXIT
-Xvfb -displayfd 1 -screen 0 1280x800x24 >"$folder/display" 2>/dev/null & x=$!
+Xvfb -noreset -displayfd 1 -screen 0 1280x800x24 >"$folder/display" 2>/dev/null & x=$!
 bin/diorthos demo --folder "$folder/.demo" --listen 127.0.0.1:7429 >"$folder/out" 2>&1 & demo=$!
 for _ in $(seq 240); do [ -e "$folder/.demo/env" ] && break; sleep 0.5; done
-sleep 1
+for _ in $(seq 40); do [ -s "$folder/display" ] && break; sleep 0.25; done
 display=:$(cat "$folder/display")
 
 shoot() { # shoot NAME LINES COMMAND: what the terminal shows, LINES down from the top
@@ -29,7 +29,7 @@ shoot() { # shoot NAME LINES COMMAND: what the terminal shows, LINES down from t
   local terminal=$!
   sleep "${4:-4}"
   DISPLAY=$display import -window root "$to/$name.png"
-  kill $terminal
+  kill $terminal 2>/dev/null || true
 }
 shoot terminal-case 1 'diorthos case 1'
 shoot terminal-layout 1 'diorthos layout show .demo/kestrel-office-3.img; diorthos layout check .demo/kestrel-office-3.img'

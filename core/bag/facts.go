@@ -39,6 +39,22 @@ type Facts struct {
 	LeftOut   []LeftOut  `json:"leftOut,omitempty"` // logs that are there and could not be taken
 }
 
+// Family is that of the system that was found, such as debian; empty if none
+// was.
+func (facts *Facts) Family() string {
+	if facts.Installed != nil {
+		return facts.Installed.Family
+	}
+	for _, d := range facts.Disks {
+		for _, p := range d.Partitions {
+			if p.System != nil {
+				return p.System.Family
+			}
+		}
+	}
+	return ""
+}
+
 // A LeftOut is a log that was found and could not be taken.
 type LeftOut struct {
 	Name string `json:"name"` // on the machine

@@ -55,9 +55,13 @@ func Rank(timeline *reading.Timeline, facts *bag.Facts, k *knowledge.Knowledge) 
 	if err != nil {
 		return nil, err
 	}
+	family := facts.Family()
 	found := map[string]*Finding{}
 	weights := map[string]float64{} // odds times prior
 	for _, s := range k.Signatures {
+		if of := k.Causes[s.Cause].Family; of != "" && family != "" && of != family {
+			continue
+		}
 		f, odds, err := weigh(s, k.Causes[s.Cause], timeline, asked)
 		if err != nil {
 			return nil, fmt.Errorf("signature %s: %w", s.ID, err)

@@ -108,6 +108,37 @@ func TestFactsSpeakAgainstWords(t *testing.T) {
 	}
 }
 
+// Words that would be a cause on one kind of system are none on another; where
+// nobody knows the system, they may be.
+func TestCausesAreThoseOfTheMachinesSystem(t *testing.T) {
+	k := small(t)
+	for _, c := range k.Causes {
+		c.Family = "debian"
+	}
+	log := "begin\nstep main\nerror: no fuel\ngave up on main\nend\n"
+	timeline, err := k.Reader.Read(t.Context(), []reading.Source{{Name: "engine.log", Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(log)), nil }}}, reading.Anchor{}, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	disk := func(family string) bag.Disk {
+		return bag.Disk{Size: 10, Partitions: []bag.Partition{{Role: "data"}, {System: &bag.System{Family: family}}}}
+	}
+	for name, c := range map[string]struct {
+		facts bag.Facts
+		want  string
+	}{
+		"of the family, by its disk":      {bag.Facts{Disks: []bag.Disk{disk("debian")}}, "tank-empty"},
+		"of another":                      {bag.Facts{Disks: []bag.Disk{disk("corbel")}}, diagnosis.Unknown},
+		"of another, by what it installs": {bag.Facts{Installed: &bag.Installed{Family: "corbel"}, Disks: []bag.Disk{{Size: 10}}}, diagnosis.Unknown},
+		"not known":                       {bag.Facts{Disks: []bag.Disk{{Size: 10}}}, "tank-empty"},
+	} {
+		got, err := diagnosis.Rank(timeline, &c.facts, k)
+		if err != nil || len(got) == 0 || got[0].Cause != c.want {
+			t.Errorf("%s: %+v, %v", name, got, err)
+		}
+	}
+}
+
 func TestWhatOnlyFollowedCountsLess(t *testing.T) {
 	first := rank(t, "begin\nstep main\nerror: pump stalled\ngave up on main\nend\n", &bag.Facts{})
 	later := rank(t, "begin\nstep main\nerror: strange noise\nerror: pump stalled\ngave up on main\nend\n", &bag.Facts{})

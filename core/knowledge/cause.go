@@ -18,6 +18,7 @@ type Cause struct {
 	Explains string   `yaml:"explains"`
 	Prior    float64  `yaml:"prior"` // share of failed attempts with this cause, before any evidence
 	Tell     string   `yaml:"tell"`  // what a person should be told
+	Family   string   `yaml:"-"`     // of systems that can have it; empty for any
 	Remedies []string `yaml:"remedies"`
 
 	file string

@@ -138,6 +138,7 @@ func (k *Knowledge) file(name string, text []byte, families *[]codes.Family) err
 		return err
 	case "causes":
 		var doc struct {
+			Family string   `yaml:"family"` // of systems for which all of them are; empty for any
 			Causes []*Cause `yaml:"causes"`
 		}
 		if err := decode(name, text, &doc); err != nil {
@@ -148,6 +149,7 @@ func (k *Knowledge) file(name string, text []byte, families *[]codes.Family) err
 				return fmt.Errorf("%s: cause %q is there twice", name, c.ID)
 			}
 			c.file = name
+			c.Family = doc.Family
 			k.Causes[c.ID] = c
 		}
 	case "signatures":

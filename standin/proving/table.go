@@ -241,7 +241,10 @@ func (t *Totals) Print(w io.Writer) {
 	mend := t.Sum(func(l Line) bool { return !l.Beyond && l.Fault != "healthy" })
 	beyond := t.Sum(func(l Line) bool { return l.Beyond })
 	share := func(n, of int) string {
-		return fmt.Sprintf("%d of %d (%.1f %%)", n, of, 100*float64(n)/float64(max(of, 1)))
+		if of == 0 {
+			return "none among these"
+		}
+		return fmt.Sprintf("%d of %d (%.1f %%)", n, of, 100*float64(n)/float64(of))
 	}
 	for _, x := range [][2]string{
 		{"right cause first", share(all.First, all.Runs)}, {"among the first three", share(all.Three, all.Runs)},

@@ -130,7 +130,8 @@ const steps = [1, 2, 5, 10, 30, 60, 120, 300, 900, 1800, 3600, 7200, 21600, 4320
 function Axis({ range, at }: { range: Range; at: (t: number) => number }) {
   const step = steps.find((s) => (range[1] - range[0]) / s <= 8) ?? 31536000000
   const ticks: number[] = []
-  for (let t = Math.ceil(range[0] / step) * step; t < range[1]; t += step) ticks.push(t)
+  const last = range[1] - 0.06 * (range[1] - range[0]) // a label behind it would be cut off
+  for (let t = Math.ceil(range[0] / step) * step; t < last; t += step) ticks.push(t)
   return (
     <div className="relative h-5 overflow-hidden text-soft">
       {ticks.map((t) => (

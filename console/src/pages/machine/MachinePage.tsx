@@ -134,28 +134,30 @@ function Parts({ facts }: { facts: State }) {
       </Section>
       {facts.history && (
         <Section title="History">
-          <ol className="text-small">
-            {facts.history.toReversed().map((h) => (
-              <li key={h.when + h.id} className="grid grid-cols-[10rem_5rem_1fr] gap-x-2">
-                <span className="text-soft">{utc(h.when)}</span>
-                <span>{h.kind}</span>
-                <span>
-                  {h.title} <span className="text-soft">build {h.was || '—'} → {h.build}</span> {h.wants && <Said tone="bad">{h.wants[0]}</Said>}
-                </span>
-              </li>
-            ))}
-            {facts.programs?.map((p) => (
-              <li key={p.name} className="grid grid-cols-[10rem_5rem_1fr] gap-x-2">
-                <span className="text-soft">{utc(p.installed)}</span>
-                <span>program</span>
-                <span>
-                  {p.name} {p.version}
-                </span>
-              </li>
-            ))}
-          </ol>
+          <History facts={facts} />
         </Section>
       )}
     </>
+  )
+}
+
+/** Installs, updates and programs, the latest first. */
+function History({ facts }: { facts: NonNullable<MachineDetail['facts']> }) {
+  const rows = [
+    ...(facts.history ?? []).map((h) => ({ when: h.when, kind: h.kind, title: h.title, note: `build ${h.was || '—'} → ${h.build}`, wants: h.wants?.[0] })),
+    ...(facts.programs ?? []).map((p) => ({ when: p.installed, kind: 'program', title: `${p.name} ${p.version}`, note: '', wants: undefined })),
+  ].toSorted((a, b) => Date.parse(b.when) - Date.parse(a.when))
+  return (
+    <ol className="text-small">
+      {rows.map((r) => (
+        <li key={r.when + r.title} className="grid grid-cols-[10rem_5rem_1fr] gap-x-2">
+          <span className="text-soft">{utc(r.when)}</span>
+          <span>{r.kind}</span>
+          <span>
+            {r.title} <span className="text-soft">{r.note}</span> {r.wants && <Said tone="bad">{r.wants}</Said>}
+          </span>
+        </li>
+      ))}
+    </ol>
   )
 }
