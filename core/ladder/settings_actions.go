@@ -11,7 +11,7 @@ type settingsEditor interface {
 	SetValue(branch, name, value string) (was string, err error)
 	SetOwner(branch, owner, grants string) (was string, err error)
 	RenameSetting(branch, name, to string) error
-	RestoreSettings(branch, from string) (restored string, err error)
+	PutBackSettings(branch, from string) (restored string, err error)
 }
 
 const keptAside = "; the settings as they were are kept aside"
@@ -55,7 +55,7 @@ var settingsActions = map[string]action{
 		return told("it has the new name, and nothing has the old one", err, p["to"])[0]
 	}),
 	"upkeep.restore-settings": settings(func(p map[string]string, s settingsEditor) (string, error) {
-		at, err := s.RestoreSettings(p["branch"], p["from"])
+		at, err := s.PutBackSettings(p["branch"], p["from"])
 		if err != nil {
 			return "", err
 		}

@@ -256,10 +256,10 @@ func (s *System) KeptSettings() []string {
 	return list
 }
 
-// RestoreSettings brings settings back as they were kept aside, all or one
+// PutBackSettings brings settings back as they were kept aside, all or one
 // branch; from names when, and empty is the latest that differ from what is
 // there now.
-func (s *System) RestoreSettings(branch, from string) (restored string, err error) {
+func (s *System) PutBackSettings(branch, from string) (restored string, err error) {
 	now, err := fs.ReadFile(s.sys, corbelfile.SettingsPath)
 	if err != nil {
 		return "", err
