@@ -107,6 +107,12 @@ func jsonFlag() cli.Flag {
 	return &cli.BoolFlag{Name: "json", Usage: "print JSON for programs"}
 }
 
+// JSONFlag and Put are for commands of another package.
+func JSONFlag() cli.Flag { return jsonFlag() }
+
+// Put prints v as JSON if that was asked for; it reports whether it was.
+func Put(c *cli.Command, v any) (bool, error) { return put(c, v) }
+
 // put prints v as JSON if that was asked for; it reports whether it was.
 func put(c *cli.Command, v any) (bool, error) {
 	if !c.Bool("json") {

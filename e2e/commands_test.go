@@ -1,6 +1,8 @@
 package e2e
 
 import (
+	"encoding/json"
+	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
@@ -67,5 +69,38 @@ func TestWithoutAServiceCommandsSayWhatIsMissing(t *testing.T) {
 		if r.status != 2 || !strings.Contains(r.errout, "is the service running?") || r.out != "" {
 			t.Errorf("%v: %+v", args, r)
 		}
+	}
+}
+
+// What the stand-in answers to programs tells as much as what it says to people.
+func TestTheStandInAnswersProgramsToo(t *testing.T) {
+	s := &stage{t: t, url: "http://127.0.0.1:1"}
+	folder := filepath.Join(t.TempDir(), "tern-9")
+	var built struct{ Name, Firmware, Serial string }
+	read := func(text string, into any) {
+		t.Helper()
+		if err := json.Unmarshal([]byte(text), into); err != nil {
+			t.Fatalf("%v: %s", err, text)
+		}
+	}
+	read(s.must(0, "standin", "build", folder, "--name", "tern-9", "--mode", "bios", "--json"), &built)
+	if built.Name != "tern-9" || built.Firmware != "bios" || built.Serial == "" {
+		t.Errorf("%+v", built)
+	}
+	var faults []struct{ Name, Group, Fails string }
+	read(s.must(0, "standin", "faults", "--json"), &faults)
+	if len(faults) < 60 || faults[0].Name == "" || faults[0].Fails == "" {
+		t.Errorf("%d faults, %+v", len(faults), faults[0])
+	}
+	s.must(0, "standin", "break", folder, "boot-code-damaged", "--json")
+	var tried struct {
+		OK     bool
+		Stage  string
+		Code   string
+		Screen []string
+	}
+	read(s.must(1, "standin", "try", folder, "start", "--json"), &tried)
+	if tried.OK || !strings.HasPrefix(tried.Code, "0x4017") || len(tried.Screen) < 3 {
+		t.Errorf("%+v", tried)
 	}
 }

@@ -34,24 +34,24 @@ func standinCommand() *cli.Command {
 		Commands: []*cli.Command{
 			{Name: "build", Usage: "build a machine: a folder with a disk image and a nameplate", ArgsUsage: "FOLDER",
 				Description: "Example:\n   diorthos standin build /tmp/kiosk --seed 7 --mode bios --name terminal-kiosk-2",
-				Flags:       []cli.Flag{seed(), &cli.StringFlag{Name: "mode", Usage: "of the firmware: uefi or bios", Value: "uefi"}, &cli.StringFlag{Name: "name", Value: "kestrel-office-7"}, &cli.StringFlag{Name: "site", Value: "Kestrel Terminal"}},
+				Flags:       []cli.Flag{seed(), &cli.StringFlag{Name: "mode", Usage: "of the firmware: uefi or bios", Value: "uefi"}, &cli.StringFlag{Name: "name", Value: "kestrel-office-7"}, &cli.StringFlag{Name: "site", Value: "Kestrel Terminal"}, commands.JSONFlag()},
 				Action:      buildMachine},
 			{Name: "break", Usage: "break a machine by a fault", ArgsUsage: "FOLDER FAULT",
 				Description: "\"diorthos standin faults\" lists them.\n\nExample:\n   diorthos standin break /tmp/kiosk payload-missing",
-				Flags:       []cli.Flag{seed()}, Action: breakMachine},
+				Flags:       []cli.Flag{seed(), commands.JSONFlag()}, Action: breakMachine},
 			{Name: "try", Usage: "let a machine start, or try an update, upgrade, driver, feature or install", ArgsUsage: "FOLDER WHAT",
 				Description: "Exit status 1 if it fails.\n\nExample:\n   diorthos standin try /tmp/kiosk update",
-				Flags:       []cli.Flag{vendor()}, Action: tryMachine},
+				Flags:       []cli.Flag{vendor(), commands.JSONFlag()}, Action: tryMachine},
 			{Name: "hands", Usage: "do at a machine what only a person can: plug, unplug, set the firmware, restart", ArgsUsage: "FOLDER REMEDY",
 				Description: "REMEDY is what a rung for hands is called by; --list lists those that there are.\n\nExample:\n   diorthos standin hands /tmp/kiosk unplug-external-disks",
-				Flags:       []cli.Flag{&cli.BoolFlag{Name: "list", Usage: "list what can be done"}}, Action: useHands},
-			{Name: "faults", Usage: "list the faults, and what each lets fail", Description: "Example:\n   diorthos standin faults", Action: listFaults},
+				Flags:       []cli.Flag{&cli.BoolFlag{Name: "list", Usage: "list what can be done"}, commands.JSONFlag()}, Action: useHands},
+			{Name: "faults", Usage: "list the faults, and what each lets fail", Description: "Example:\n   diorthos standin faults", Flags: []cli.Flag{commands.JSONFlag()}, Action: listFaults},
 			{Name: "vendor", Usage: "serve the vendor's catalogue, packages and service state", Description: "Example:\n   diorthos standin vendor --listen 127.0.0.1:7431",
 				Flags: []cli.Flag{&cli.StringFlag{Name: "listen", Value: "127.0.0.1:7431"}}, Action: serveVendor},
 			{Name: "prove", Usage: "close the loop: break, try, diagnose, mend, try again, take back; print a table",
 				Description: "Every fault is put onto --seeds machines. Exit status 1 if something is not as it should be.\n\nExample:\n   diorthos standin prove --seeds 8 --seed-from 5000",
 				Flags: []cli.Flag{&cli.IntFlag{Name: "seeds", Usage: "machines for each fault", Value: 8}, &cli.UintFlag{Name: "seed-from", Usage: "the first seed", Value: 1},
-					&cli.StringFlag{Name: "only", Usage: "faults whose names begin with `NAME`; pairs; healthy"}, &cli.IntFlag{Name: "workers", Usage: "runs at once; as many as processors when left out"}, &cli.IntFlag{Name: "pairs", Usage: "further pairs of faults for each seed, drawn at random", Value: 20}},
+					&cli.StringFlag{Name: "only", Usage: "faults whose names begin with `NAME`; pairs; healthy"}, &cli.IntFlag{Name: "workers", Usage: "runs at once; as many as processors when left out"}, &cli.IntFlag{Name: "pairs", Usage: "further pairs of faults for each seed, drawn at random", Value: 20}, commands.JSONFlag()},
 				Action: proveLoop},
 		},
 	}
@@ -96,6 +96,9 @@ func buildMachine(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	if done, err := commands.Put(c, map[string]any{"name": m.Plate.Name, "model": m.Plate.Model, "serial": m.Plate.Serial, "firmware": mode, "build": corbel.BuildBase, "folder": folder}); done {
+		return err
+	}
 	_, err = fmt.Fprintf(c.Root().Writer, "%s: %s, %s, %s firmware, build %d, in %s\n", m.Plate.Name, m.Plate.Model, m.Plate.Serial, mode, corbel.BuildBase, folder)
 	return err
 }
@@ -123,6 +126,9 @@ func breakMachine(ctx context.Context, c *cli.Command) error {
 	if err := f.Break(ctx, m, corbel.Options{Seed: uint64(c.Uint("seed")), Mode: m.Plate.Firmware.Mode, Now: time.Now().UTC(), Vendor: v}); err != nil {
 		return err
 	}
+	if done, err := commands.Put(c, map[string]any{"name": m.Plate.Name, "fault": name, "fails": f.Try}); done {
+		return err
+	}
 	_, err = fmt.Fprintf(c.Root().Writer, "%s is broken: %s. What fails by it: diorthos standin try %s %s\n", m.Plate.Name, name, folder, f.Try)
 	return err
 }
@@ -145,6 +151,12 @@ func tryMachine(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	if done, err := commands.Put(c, map[string]any{"name": m.Plate.Name, "tried": what, "ok": out.OK, "stage": out.Stage, "code": fmt.Sprintf("0x%08x", out.Code), "text": out.Text, "screen": append([]string{}, out.Screen...)}); done {
+		if err == nil && !out.OK {
+			return commands.ErrFound
+		}
+		return err
+	}
 	for _, line := range out.Screen {
 		_, _ = fmt.Fprintln(c.Root().Writer, "  "+line)
 	}
@@ -158,7 +170,11 @@ func tryMachine(ctx context.Context, c *cli.Command) error {
 
 func useHands(ctx context.Context, c *cli.Command) error {
 	if c.Bool("list") {
-		_, err := fmt.Fprintln(c.Root().Writer, strings.Join(slices.Sorted(maps.Keys(corbel.Hands)), "\n"))
+		names := slices.Sorted(maps.Keys(corbel.Hands))
+		if done, err := commands.Put(c, names); done {
+			return err
+		}
+		_, err := fmt.Fprintln(c.Root().Writer, strings.Join(names, "\n"))
 		return err
 	}
 	folder, what, err := two(c, "FOLDER REMEDY")
@@ -180,11 +196,21 @@ func useHands(ctx context.Context, c *cli.Command) error {
 	case !done:
 		return fmt.Errorf("nothing that hands do is called %q: see \"diorthos standin hands --list\"", what)
 	}
+	if done, err := commands.Put(c, map[string]any{"name": m.Plate.Name, "did": what}); done {
+		return err
+	}
 	_, err = fmt.Fprintf(c.Root().Writer, "%s: %s: done\n", m.Plate.Name, what)
 	return err
 }
 
 func listFaults(_ context.Context, c *cli.Command) error {
+	var list []map[string]any
+	for _, f := range corbel.Faults {
+		list = append(list, map[string]any{"name": f.Name, "group": f.Group, "fails": f.Try, "firmware": append([]string{}, f.Modes...), "beyondRepair": f.Beyond})
+	}
+	if done, err := commands.Put(c, list); done {
+		return err
+	}
 	group := ""
 	for _, f := range corbel.Faults {
 		if f.Group != group {
@@ -244,7 +270,11 @@ func proveLoop(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	t.Print(c.Root().Writer)
+	if done, err := commands.Put(c, t); err != nil {
+		return err
+	} else if !done {
+		t.Print(c.Root().Writer)
+	}
 	if len(t.Failures) > 0 {
 		return commands.ErrFound
 	}

@@ -36,15 +36,22 @@ type Plan struct {
 
 // A Line is the sum of the runs of one fault.
 type Line struct {
-	Fault                                                    string
-	Beyond                                                   bool
-	Runs, First, Three, Repaired, Rungs, Intact, Loans, Undo int
+	Fault    string `json:"fault"`
+	Beyond   bool   `json:"beyondRepair"`
+	Runs     int    `json:"runs"`
+	First    int    `json:"first"`    // the right cause came first
+	Three    int    `json:"three"`    // or among the first three
+	Repaired int    `json:"repaired"` // or, beyond repair, got the right advice
+	Rungs    int    `json:"rungs"`    // taken in all
+	Intact   int    `json:"intact"`   // files of the users
+	Loans    int    `json:"loans"`    // all given back
+	Undo     int    `json:"undo"`     // byte for byte
 }
 
 // A Totals sums up all lines.
 type Totals struct {
-	Lines    []Line
-	Failures []string
+	Lines    []Line   `json:"lines"`
+	Failures []string `json:"failures"`
 }
 
 // drawPair draws two faults that one machine can have, and that the same
