@@ -1,7 +1,9 @@
 package host
 
 import (
+	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 
@@ -61,6 +63,16 @@ func (at Place) firmware(platforms []Platform) string {
 	return ""
 }
 
+// beside reads a file of the machine's folder; a link cannot lead out of it.
+func (at Place) beside(name string) (raw []byte, err error) {
+	f, err := os.OpenInRoot(at.Folder(), filepath.Base(name))
+	if err != nil {
+		return nil, err
+	}
+	defer func() { err = errors.Join(err, f.Close()) }()
+	return io.ReadAll(f)
+}
+
 // survey lets the platforms say how the parts of what was found stand.
 func (at Place) survey(facts *bag.Facts, systems []found) (err error) {
 	var plate []byte
@@ -72,9 +84,7 @@ func (at Place) survey(facts *bag.Facts, systems []found) (err error) {
 	for _, s := range systems {
 		if surveyor, ok := s.platform.(Surveyor); ok {
 			s.ground.Plate = plate
-			s.ground.Beside = func(name string) ([]byte, error) {
-				return os.ReadFile(filepath.Join(filepath.Dir(at.Disk), filepath.Base(name)))
-			}
+			s.ground.Beside = at.beside
 			surveyor.Survey(s.ground, facts)
 		}
 	}

@@ -2,6 +2,7 @@ package ladder
 
 import (
 	"context"
+	"errors"
 	"fmt"
 )
 
@@ -12,6 +13,10 @@ type settingsEditor interface {
 	SetOwner(branch, owner, grants string) (was string, err error)
 	RenameSetting(branch, name, to string) error
 	PutBackSettings(branch, from string) (restored string, err error)
+	// SettingsAreAsKept says when settings, or one branch, were kept that are
+	// like those that are there; from is when, and empty any time before the
+	// latest. It returns nothing if they are not.
+	SettingsAreAsKept(branch, from string) (at string, err error)
 }
 
 const keptAside = "; the settings as they were are kept aside"
@@ -61,17 +66,12 @@ var settingsActions = map[string]action{
 		}
 		return fmt.Sprintf("settings restored as they were kept at %s%s", at, keptAside), nil
 	}, func(p map[string]string, s settingsEditor) Check {
-		return told("the settings can be read", readable(s), "every branch of them")[0]
+		at, err := s.SettingsAreAsKept(p["branch"], p["from"])
+		if err == nil && at == "" {
+			err = errors.New("they are as they never were kept")
+		}
+		return told("the settings are as they were kept", err, "at "+at)[0]
 	}),
-}
-
-// readable asks for the settings of whoever can list what is wrong with them.
-func readable(s any) error {
-	if k, ok := s.(settingKeeper); ok {
-		_, err := k.SettingFaults()
-		return err
-	}
-	return nil
 }
 
 // settings makes an action of a change and of a look at what it came to.

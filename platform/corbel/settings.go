@@ -283,6 +283,29 @@ func (s *System) PutBackSettings(branch, from string) (restored string, err erro
 	return "", fmt.Errorf("corbel: no settings were kept aside at %q: there are %s", from, strings.Join(s.KeptSettings(), ", "))
 }
 
+// SettingsAreAsKept says when settings, or one branch, were kept that are like
+// those that are there; from is when, and empty any time before the latest,
+// which was kept when they were put back.
+func (s *System) SettingsAreAsKept(branch, from string) (string, error) {
+	now, err := fs.ReadFile(s.sys, corbelfile.SettingsPath)
+	if err != nil {
+		return "", err
+	}
+	for i, at := range s.KeptSettings() {
+		if from != "" && at != from || from == "" && i == 0 {
+			continue
+		}
+		then, err := s.restored(now, branch, at)
+		if err != nil {
+			return "", err
+		}
+		if slices.Equal(then, now) {
+			return at, nil
+		}
+	}
+	return "", nil
+}
+
 // restored are the settings with all, or one branch, as kept at a time.
 func (s *System) restored(now []byte, branch, at string) ([]byte, error) {
 	raw, err := fs.ReadFile(s.sys, path.Join(corbelfile.AsideFolder, at, settingsName("")))
