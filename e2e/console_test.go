@@ -105,7 +105,6 @@ func TestConsoleShowsACaseLiveWhileItIsReadAndClimbed(t *testing.T) {
 	}
 	p.waitText("Nothing wrong was found")
 	p.waitText("The primary GPT is damaged")
-	p.picture("cases")
 	p.do(chromedp.Click(`a[href="/cases/1"]`))
 	p.waitText("Where it broke")
 	p.picture("docket")

@@ -22,6 +22,8 @@ for _ in $(seq 240); do [ -e "$folder/.demo/env" ] && break; sleep 0.5; done
 for _ in $(seq 40); do [ -s "$folder/display" ] && break; sleep 0.25; done
 display=:$(cat "$folder/display")
 
+(. "$folder/.demo/env" && DIORTHOS_SCREENSHOTS=$to go test -tags pictures ./e2e -count=1 -run TestPicturesOfTheDemo)
+
 shoot() { # shoot NAME LINES COMMAND: what the terminal shows, LINES down from the top
   local name=$1 from=$2 command=$3
   DISPLAY=$display xterm -geometry 158x52+0+0 -fa 'DejaVu Sans Mono' -fs 9 -bg '#fbfaf6' -fg '#1c2427' -xrm 'xterm*scrollBar: false' -e \

@@ -2,8 +2,9 @@ import { useDeferredValue, useState } from 'react'
 
 import type { Case } from '../../api/client'
 import { Listed } from '../../parts/Listed'
+import { ListHead } from '../../parts/ListHead'
 import { Notice } from '../../parts/Notice'
-import { CaseState, states } from '../../parts/State'
+import { CaseState } from '../../parts/State'
 import { utc } from '../../parts/text'
 import { useCases, type Filter } from './queries'
 
@@ -17,30 +18,18 @@ export function Cases() {
   const total = list.data?.pages[0]?.total ?? 0
   return (
     <main className="flex min-h-0 flex-1 flex-col">
-      <div className="flex items-center gap-4 px-4 py-2">
-        <h1 className="text-lead font-semibold">Cases</h1>
-        <input type="search" value={machine} onChange={(e) => setMachine(e.target.value)} placeholder="part of a machine’s name" aria-label="Machine" className="w-60 border border-rule bg-sheet px-2 py-1 text-small" />
-        <select value={state} onChange={(e) => setState(e.target.value as Filter['state'])} aria-label="State" className="border border-rule bg-sheet px-2 py-1 text-small">
-          <option value="">any state</option>
-          {states.map((s) => (
-            <option key={s}>{s}</option>
-          ))}
-        </select>
-        <span className="text-small text-soft">
-          {total >= 10_000 ? '10,000 or more' : total} {total === 1 ? 'case' : 'cases'}
-        </span>
+      <ListHead
+        title="Cases"
+        of={{ text: machine, placeholder: 'part of a machine’s name', label: 'Machine', set: setMachine }}
+        state={state}
+        setState={setState}
+        total={total}
+        one="case"
+        columns={columns}
+        heads={['case', 'machine', 'site', 'state', 'tried', 'likeliest cause', 'proven', 'received (UTC)']}
+      >
         {!connected && <span className="text-small text-odd">◆ not live: connecting again</span>}
-      </div>
-      <div className={`${columns} border-b border-rule pb-1 text-tiny text-soft`} role="presentation">
-        <span className="text-right">case</span>
-        <span>machine</span>
-        <span>site</span>
-        <span>state</span>
-        <span>tried</span>
-        <span>likeliest cause</span>
-        <span>proven</span>
-        <span>received (UTC)</span>
-      </div>
+      </ListHead>
       {list.isPending ? (
         <Notice>Fetching the cases…</Notice>
       ) : list.isError ? (

@@ -2,8 +2,9 @@ import { useDeferredValue, useState } from 'react'
 
 import type { MachineSummary } from '../../api/client'
 import { Listed } from '../../parts/Listed'
+import { ListHead } from '../../parts/ListHead'
 import { Notice } from '../../parts/Notice'
-import { CaseState, states } from '../../parts/State'
+import { CaseState } from '../../parts/State'
 import { utc } from '../../parts/text'
 import { useMachines, type Filter } from './queries'
 
@@ -18,28 +19,16 @@ export function Machines() {
   const total = list.data?.pages[0]?.total ?? 0
   return (
     <main className="flex min-h-0 flex-1 flex-col">
-      <div className="flex items-center gap-4 px-4 py-2">
-        <h1 className="text-lead font-semibold">Machines</h1>
-        <input type="search" value={name} onChange={(e) => setName(e.target.value)} placeholder="part of a name or a site" aria-label="Name or site" className="w-60 border border-rule bg-sheet px-2 py-1 text-small" />
-        <select value={state} onChange={(e) => setState(e.target.value as Filter['state'])} aria-label="State of the latest case" className="border border-rule bg-sheet px-2 py-1 text-small">
-          <option value="">any state</option>
-          {states.map((s) => (
-            <option key={s}>{s}</option>
-          ))}
-        </select>
-        <span className="text-small text-soft">
-          {total >= 10_000 ? '10,000 or more' : total} {total === 1 ? 'machine' : 'machines'}
-        </span>
-      </div>
-      <div className={`${columns} border-b border-rule pb-1 text-tiny text-soft`} role="presentation">
-        <span>machine</span>
-        <span>site</span>
-        <span>model</span>
-        <span className="text-right">case</span>
-        <span>state</span>
-        <span>likeliest cause</span>
-        <span>seen (UTC)</span>
-      </div>
+      <ListHead
+        title="Machines"
+        of={{ text: name, placeholder: 'part of a name or a site', label: 'Name or site', set: setName }}
+        state={state}
+        setState={setState}
+        total={total}
+        one="machine"
+        columns={columns}
+        heads={['machine', 'site', 'model', 'case', 'state', 'likeliest cause', 'seen (UTC)']}
+      />
       {list.isPending ? (
         <Notice>Fetching the machines…</Notice>
       ) : list.isError ? (
