@@ -93,6 +93,7 @@ fuzz:
 	go test ./core/block -run - -fuzz FuzzReadJournal -fuzztime 60s -fuzzminimizetime 5x
 	go test ./core/layout -run - -fuzz FuzzRead -fuzztime 60s -fuzzminimizetime 5x
 	go test ./core/ext -run - -fuzz FuzzOpen -fuzztime 60s -fuzzminimizetime 5x
+	go test ./core/ext -run - -fuzz FuzzFindBackup -fuzztime 60s -fuzzminimizetime 5x
 	go test ./core/bag -run - -fuzz FuzzRead -fuzztime 60s -fuzzminimizetime 5x
 	go test ./core/reading -run - -fuzz FuzzRead -fuzztime 60s -fuzzminimizetime 5x
 	go test ./core/codes -run - -fuzz FuzzParse -fuzztime 60s -fuzzminimizetime 5x

@@ -132,6 +132,8 @@ func parseSuper(b []byte) (super, error) {
 		return bad("inode size", "a power of two from 128 bytes to a block", sbInodeSize, s.inodeSize)
 	case s.descSize < 32 || s.descSize > s.blockSize:
 		return bad("descriptor size", "32 bytes to a block", sbDescSize, s.descSize)
+	case s.firstBlock > 1:
+		return bad("first block", "0, or 1 for blocks of 1 KiB", sbFirstBlock, s.firstBlock)
 	case s.inodesGroup == 0 || s.perGroup == 0 || s.blocks <= 0 || s.blocks > 1<<47:
 		return bad("geometry", "more than nothing", sbPerGroup, fmt.Sprintf("%d inodes and %d blocks a group, %d blocks", s.inodesGroup, s.perGroup, s.blocks))
 	}

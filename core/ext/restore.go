@@ -38,7 +38,7 @@ func FindBackup(dev io.ReaderAt, size int64) (*Backup, error) {
 			if at+superSize > size {
 				break
 			}
-			if b := readBackup(dev, at, group, blockSize); b != nil {
+			if b := readBackup(dev, size, at, group, blockSize); b != nil {
 				return b, nil
 			}
 		}
@@ -46,7 +46,7 @@ func FindBackup(dev io.ReaderAt, size int64) (*Backup, error) {
 	return nil, ErrNoBackup
 }
 
-func readBackup(dev io.ReaderAt, at, group, blockSize int64) *Backup {
+func readBackup(dev io.ReaderAt, size, at, group, blockSize int64) *Backup {
 	raw := make([]byte, superSize)
 	if _, err := dev.ReadAt(raw, at); err != nil {
 		return nil
@@ -55,7 +55,11 @@ func readBackup(dev io.ReaderAt, at, group, blockSize int64) *Backup {
 	if err != nil || s.blockSize != blockSize || int64(binary.LittleEndian.Uint16(raw[sbBlockGroup:])) != group || checkSuper(raw, s, at) != nil {
 		return nil
 	}
-	b := &Backup{Group: group, At: at, sb: s, raw: raw, descs: make([]byte, min(s.groups(), s.firstMeta*s.descsPerBlock())*s.descSize)}
+	groups := min(s.groups(), s.firstMeta*s.descsPerBlock())
+	if groups > size/s.descSize { // more than the volume has room for
+		return nil
+	}
+	b := &Backup{Group: group, At: at, sb: s, raw: raw, descs: make([]byte, groups*s.descSize)}
 	if _, err := dev.ReadAt(b.descs, at/blockSize*blockSize+blockSize); err != nil {
 		return nil
 	}

@@ -2,6 +2,7 @@ package ext_test
 
 import (
 	"bytes"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -91,6 +92,21 @@ func checkedByE2fsck(t *testing.T, raw []byte) {
 		if !errors.As(err, &exit) || exit.ExitCode() != 1 {
 			t.Errorf("e2fsck: %v: %s", err, out)
 		}
+	}
+}
+
+// A backup superblock that claims more groups than there is room for is none.
+func TestABackupThatClaimsTooMuchIsNone(t *testing.T) {
+	raw := freshVolume(t, "70m", "-t", "ext2", "-b", "1024")
+	const at = 8193 << 10
+	binary.LittleEndian.PutUint32(raw[at+0x04:], 1<<31) // blocks
+	binary.LittleEndian.PutUint32(raw[at+0x20:], 1)     // in a group
+	for _, group := range []int{3, 5, 7} {
+		clear(raw[(group*8192+1)<<10:][:1024])
+	}
+	clear(raw[:3<<10])
+	if b, err := ext.FindBackup(bytes.NewReader(raw), int64(len(raw))); !errors.Is(err, ext.ErrNoBackup) {
+		t.Errorf("%+v, %v", b, err)
 	}
 }
 
@@ -185,4 +201,55 @@ func TestAlteredFoldersAndExtentsAreNoticed(t *testing.T) {
 	if _, err := fs.ReadDir(v, "home/ragna"); err == nil || !strings.Contains(err.Error(), "checksum") {
 		t.Errorf("a name was altered: %v", err)
 	}
+}
+
+// patched is a volume with other bytes at one place.
+type patched struct {
+	*bytes.Reader
+	at   int64
+	over []byte
+}
+
+func (p *patched) ReadAt(b []byte, off int64) (int, error) {
+	n, err := p.Reader.ReadAt(b, off)
+	for i := range b[:n] {
+		if k := off + int64(i) - p.at; k >= 0 && k < int64(len(p.over)) {
+			b[i] = p.over[k]
+		}
+	}
+	return n, err
+}
+
+// Whatever a backup superblock says, looking for it and planning from it ends,
+// and plans nothing beyond the volume.
+func FuzzFindBackup(f *testing.F) {
+	path := filepath.Join(f.TempDir(), "v")
+	if out, err := exec.Command("mke2fs", "-q", "-F", "-t", "ext2", "-b", "1024", path, "9m").CombinedOutput(); err != nil {
+		f.Fatalf("%v: %s", err, out)
+	}
+	raw, err := os.ReadFile(path)
+	if err != nil {
+		f.Fatal(err)
+	}
+	const at = 8193 << 10
+	clear(raw[:3<<10])
+	f.Add(uint16(0x04), []byte{0, 0, 0, 0x80})
+	f.Add(uint16(0x60), []byte{0x10})
+	f.Add(uint16(0x14), []byte{0xff, 0xff, 0xff, 0xff, 0, 0, 0, 0, 0, 0, 0, 0, 1, 0, 0, 0})
+	f.Fuzz(func(t *testing.T, off uint16, over []byte) {
+		v := &patched{bytes.NewReader(raw), at + int64(off%1024), over[:min(len(over), 1024)]}
+		b, err := ext.FindBackup(v, int64(len(raw)))
+		if err != nil {
+			return
+		}
+		writes, err := b.Restore(v)
+		if err != nil {
+			return
+		}
+		for _, w := range writes {
+			if w.Off < 0 || w.Off+int64(len(w.Data)) > int64(len(raw)) {
+				t.Errorf("%s at byte %d, %d bytes: outside the volume", w.What, w.Off, len(w.Data))
+			}
+		}
+	})
 }
