@@ -18,6 +18,7 @@ need e2fsprogs /usr/sbin/mke2fs /sbin/mke2fs
 if [ "${1:-demo}" = test ]; then
   need gdisk /usr/sbin/sgdisk /sbin/sgdisk
   need fdisk /usr/sbin/sfdisk /sbin/sfdisk
+  need parted /usr/sbin/parted /sbin/parted
   need dosfstools /usr/sbin/fsck.fat /sbin/fsck.fat
   need mtools /usr/bin/mcopy
   need xorriso /usr/bin/xorriso
