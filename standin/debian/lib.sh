@@ -96,6 +96,11 @@ script_of() {
 # filled FILE KIB makes a file that cannot be compressed.
 filled() { mkdir -p "$(dirname "$1")"; dd if=/dev/urandom of="$1" bs=1K count="$2" status=none; }
 
+# refuses NAME TEXT STATUS makes a tool of that name that says TEXT and fails.
+refuses() {
+  printf '#!/bin/sh\necho "%s" >&2\nexit %s\n' "$2" "$3" >"$root/usr/local/bin/$1" && chmod 755 "$root/usr/local/bin/$1"
+}
+
 # repo [OPTIONS] makes /repo a repository and the root's only source.
 repo() {
   local file
@@ -148,6 +153,22 @@ answers() {
       my $length = $header =~ /^Content-Length/ ? "" : "Content-Length: " . length($body) . "\r\n";
       print $c "HTTP/1.1 $status\r\n", $header ? "$header\r\n" : "", $length, "Connection: close\r\n\r\n$body"; close $c }
     ' "$port" "$1" "${2:-}" "${3:-}" &
+  server=$!
+  sleep 1
+  rm -f "$root/etc/apt/apt.conf.d/"*prox*
+  echo "deb http://127.0.0.1:$port/debian bookworm main" >"$root/etc/apt/sources.list"
+}
+
+# listens CODE starts a server on loopback that runs perl CODE for each connection, in $c, and makes it the only
+# repository.
+listens() {
+  port=$((20000 + RANDOM % 20000))
+  perl -MIO::Socket::INET -e '
+    my ($port, $code) = @ARGV;
+    my $l = IO::Socket::INET->new(LocalAddr => "127.0.0.1", LocalPort => $port, Listen => 9, ReuseAddr => 1) or die;
+    our ($c, @kept);
+    while ($c = $l->accept) { eval $code }
+    ' "$port" "$1" &
   server=$!
   sleep 1
   rm -f "$root/etc/apt/apt.conf.d/"*prox*
@@ -213,4 +234,21 @@ capture() {
     sed -i -E 's#https?://[^/ ]+/#http://packages.skerrow.example/#g' "$log"
   done
   find "$to" -empty -delete
+}
+
+all() { sed -n 's/^\([a-z0-9-]*\)() {.*/\1/p' "$0"; }
+
+# run ARGUMENTS is what a file of provocations does: --list, or NAME [DIR].
+run() {
+  case ${1:---help} in
+    --list) all ;;
+    --help) sed -n '2,3s/^# //p' "$0" ;;
+    *)
+      all | grep -qx -- "$1" || die "no failure is called $1: see --list"
+      need_root
+      if [ "$1" = full-boot-volume ]; then scratch kestrel-office-3; else scratch lerrick-kiosk-2; fi
+      "$1"
+      capture "${2:-$(dirname "$0")/captured/$1}"
+      ;;
+  esac
 }
