@@ -19,7 +19,10 @@ var layers = [][]string{
 
 // order lists the packages of core from the bottom up. A package may import
 // only those before it.
-var order = []string{"block", "layout", "readfs", "fat", "ext", "iso", "boot", "store", "upkeep", "codes", "bag", "catalogue", "reading", "knowledge", "diagnosis", "readiness", "media", "ladder", "docket"}
+var order = []string{
+	"units", "format", "block", "firmware", "layout", "readfs", "fat", "ext", "iso", "media", "boot", "store", "upkeep", "codes", "bag",
+	"system", "action", "catalogue", "reading", "knowledge", "diagnosis", "readiness", "ladder", "climb", "docket",
+}
 
 // foreign is what core must do without: HTTP, a database, a terminal.
 var foreign = []string{"net/http", "database/sql", "gorm.io/", "github.com/jackc/", "golang.org/x/term", "github.com/urfave/", "github.com/go-chi/"}

@@ -17,18 +17,18 @@ func casesCommand() *cli.Command {
 		Description: "Example:\n   diorthos cases --machine kestrel",
 		Flags: append(serviceFlags(),
 			&cli.StringFlag{Name: "machine", Usage: "only machines with this in their name"},
-			&cli.StringFlag{Name: "state", Usage: "only cases that are received, reading, open, climbing, unreadable or quiet"},
+			&cli.StringFlag{Name: "state", Usage: "only cases that are received, reading, open, climbing, unreadable or healthy"},
 			&cli.Int64Flag{Name: "before", Usage: "only cases with a lower number"},
 			&cli.IntFlag{Name: "limit", Usage: "cases on a page, 1 to 200", Value: 20}, jsonFlag()),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if _, err := args(c); err != nil {
 				return err
 			}
-			page, err := service(c).Cases(ctx, client.CaseQuery{Machine: c.String("machine"), State: c.String("state"), Before: c.Int64("before"), Limit: c.Int("limit")})
+			page, err := service(c).Cases(ctx, client.CaseQuery{Machine: c.String("machine"), State: client.CaseState(c.String("state")), Before: c.Int64("before"), Limit: c.Int("limit")})
 			if err != nil {
 				return err
 			}
-			if done, err := put(c, page); done {
+			if done, err := writeJSON(c, page); done {
 				return err
 			}
 			showCases(newPage(c), page)
@@ -56,9 +56,9 @@ func showCases(p *page, list *client.CasePage) {
 	}
 }
 
-func stateMark(state string) string {
-	marks := map[string]string{client.Received: "○", client.Reading: "◔", client.Open: "●", client.Climbing: "◑", client.Unreadable: "✕", client.Quiet: "·"}
-	return marks[state] + " " + state
+func stateMark(state client.CaseState) string {
+	marks := map[client.CaseState]string{client.Received: "○", client.Reading: "◔", client.Open: "●", client.Climbing: "◑", client.Unreadable: "✕", client.Healthy: "·"}
+	return marks[state] + " " + string(state)
 }
 
 func caseCommand() *cli.Command {
@@ -71,7 +71,7 @@ func caseCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			if done, err := put(c, d); done {
+			if done, err := writeJSON(c, d); done {
 				return err
 			}
 			showCase(newPage(c), d)
@@ -109,7 +109,7 @@ func showCase(p *page, d *client.CaseDetail) {
 	p.line("%s  %s  %s", p.strong(fmt.Sprintf("Case %d", d.Number)), p.strong(title), stateMark(d.State))
 	p.line("%s", p.faint(fmt.Sprintf("received %s UTC from %s, bag %.12s", when(d.Received), d.By, d.Bag)))
 	if d.Problem != "" {
-		p.hang(p.bad(markBroken)+" ", d.Problem)
+		p.hangingIndent(p.bad(markBroken)+" ", d.Problem)
 	}
 	if d.Docket == nil {
 		if d.State == client.Unreadable {

@@ -4,27 +4,43 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"time"
 
 	"github.com/urfave/cli/v3"
 
 	"diorthos/client"
-	"diorthos/core/block"
+	"diorthos/core/bag"
+	"diorthos/core/climb"
 	"diorthos/core/docket"
 	"diorthos/core/knowledge"
 	"diorthos/core/ladder"
 	"diorthos/host"
+	"diorthos/platform"
 )
+
+const climbHelp = `Takes the first rung that was not tried yet and that changes something, or those named. What stood on the disk
+before is kept in a journal; "diorthos undo JOURNAL" brings it back. The outcome goes onto the docket. What was
+planned, done and borrowed stands in the machine's record beside the image; what is borrowed is given back at the
+end, or by the next climb.
+What disrupts is asked about; what destroys wants the machine's name. A rung that was refused or did not help is
+passed over by the next climb: --only N takes it again.
+Exit status 1 if a guard or the proof said no, or a rung waits for a person.
+
+Examples:
+   diorthos climb 1 --image .demo/kestrel-office-3.img --dry-run
+   diorthos climb 1 --image .demo/kestrel-office-3.img
+   diorthos climb 1 --image .demo/kestrel-office-3.img --hands --to 4
+   diorthos climb 1 --image .demo/kestrel-office-3.img --resume kestrel-office-3.journal
+   diorthos climb 1 --image .demo/machines/gannet-crew-2 --put-back 20261125-101500/attempt-7`
 
 func climbCommand() *cli.Command {
 	return &cli.Command{
 		Name: "climb", Usage: "take rungs of a case's ladder: guard, journal, change, proof", ArgsUsage: "NUMBER",
-		Description: "Takes the first rung that is not proven yet, or those named. What stood on the disk before is kept in a\njournal; \"diorthos undo JOURNAL\" brings it back. The outcome goes onto the docket. What is borrowed for the\nrepair stands in a ledger beside the image, and is asked for until it is given back.\n" +
-			"What disrupts is asked about; what destroys wants the machine's name.\nExit status 1 if a guard or the proof said no, or a rung waits for a person.\n\nExamples:\n   diorthos climb 1 --image .demo/kestrel-office-3.img --dry-run\n   diorthos climb 1 --image .demo/kestrel-office-3.img\n   diorthos climb 1 --image .demo/kestrel-office-3.img --hands --to 4\n   diorthos climb 1 --image .demo/kestrel-office-3.img --resume kestrel-office-3.journal",
+		Description: climbHelp,
 		Flags: append(serviceFlags(),
 			&cli.StringFlag{Name: "image", Usage: "disk image, block device or machine's folder to work on"},
 			sourceFlag(),
@@ -37,146 +53,154 @@ func climbCommand() *cli.Command {
 			&cli.BoolFlag{Name: "yes", Usage: "do not ask before a rung that disrupts"},
 			&cli.StringFlag{Name: "confirm", Usage: "the machine's `NAME`, for a rung that destroys"},
 			&cli.StringFlag{Name: "journal", Usage: "journal to write; by default beside the image, or here for a device"},
-			&cli.BoolFlag{Name: "live", Usage: "with --hands: this is the machine; measure here what came of a step"},
-			&cli.StringFlag{Name: "resume", Usage: "complete the climb of this journal, which was cut off"},
+			&cli.BoolFlag{Name: "live", Usage: "this is the machine: its start and what came of a step are measured here"},
+			&cli.StringFlag{Name: "resume", Usage: "complete the rung of this journal, which was cut off"},
+			&cli.DurationFlag{Name: "window", Usage: "how long to wait for the attempt that something was lent for, when nobody is there to say that it was made"},
+			&cli.StringFlag{Name: "put-back", Usage: "bring back what was moved aside under this `NAME`, and take no rung"},
 			sectorFlag(), jsonFlag()),
-		Action: func(ctx context.Context, c *cli.Command) error {
-			d, err := fetchCase(ctx, c)
-			if err != nil {
-				return err
-			}
-			list, err := wanted(c, d)
-			if err != nil {
-				return err
-			}
-			a, err := newAscent(c, d)
-			if err != nil {
-				return err
-			}
-			runs, err := a.climb(ctx, list)
-			if len(runs) == 0 {
-				return afterRun(c, err, nil)
-			}
-			last := runs[len(runs)-1]
-			if c.Bool("json") {
-				var out any = last
-				if len(runs) > 1 {
-					out = runs
-				}
-				_, errOut := put(c, out)
-				return afterRun(c, err, errOut)
-			}
-			if last.Outcome == ladder.Proven && last.Journal != "" {
-				showNext(a.p, d, last.Rung, last.Journal)
-			}
-			return afterRun(c, err, nil)
+		Action: climbCase,
+	}
+}
+
+func climbCase(ctx context.Context, c *cli.Command) error {
+	d, err := fetchCase(ctx, c)
+	if err != nil {
+		return err
+	}
+	if d.Docket == nil {
+		return fmt.Errorf("case %d has not been read yet: see \"diorthos case %d\"", d.Number, d.Number)
+	}
+	m, err := machineOf(c, d)
+	if err != nil {
+		return err
+	}
+	if name := c.String("put-back"); name != "" {
+		m.Path = c.String("image")
+		return performOn(ctx, c, m, m.Facts, "upkeep.put-back", map[string]string{"name": name})
+	}
+	record, err := recordFor(c, m, d.Machine)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = record.Close() }() // every entry was synced
+	chosen, err := chooseRungs(c, d, record)
+	if err != nil {
+		return err
+	}
+	t := newTerminal(c)
+	t.typical, t.service = d.Typical, &reporter{service: service(c), number: d.Number}
+	if len(chosen.Rungs) > 0 && needsDisk(chosen.Rungs[0], c) {
+		return usage(c, errors.New("--image is missing: the disk to work on"))
+	}
+	run := &climb.Climb{
+		Plan: climb.Plan{
+			Machine: d.Machine, Case: d.Number, Of: len(d.Docket.ToDo), Rungs: chosen.Rungs, First: chosen.First,
+			Disks: d.Docket.Disks,
 		},
+		On: m, Attendant: t, Record: record, DryRun: c.Bool("dry-run"), Hands: c.Bool("hands"),
+		Restarted: c.Bool("restarted"), File: c.String("journal"), Resume: c.String("resume"),
+		Window: c.Duration("window"), Now: time.Now,
 	}
+	for _, n := range sortedKeys(chosen.Passed) {
+		t.say("%s rung %d is %s: passed over; take it again with --only %d", markNone, n, chosen.Passed[n], n)
+	}
+	runs, err := run.Run(ctx)
+	return showClimbed(c, t, d, runs, err)
 }
 
-// afterRun tells a refusal, which is a finding, from a failure to work.
-func afterRun(c *cli.Command, err, errOut error) error {
-	if errors.Is(err, ladder.ErrGuard) || errors.Is(err, ladder.ErrProof) || errors.Is(err, errBlocked) {
-		_, _ = fmt.Fprintln(c.Root().ErrWriter, "diorthos:", oneLine(err))
-		return errors.Join(errFound, errOut)
+func sortedKeys[V any](m map[int]V) []int {
+	var list []int
+	for k := range m {
+		list = append(list, k)
 	}
-	return errors.Join(err, errOut)
+	slices.Sort(list)
+	return list
 }
 
-// takeRung does the work and keeps the service told. Losing the service in
-// the middle does not stop a change that has begun.
-func takeRung(ctx context.Context, c *cli.Command, d *client.CaseDetail, rung ladder.Rung, borrow func([]ladder.Loan) error) (run *ladder.Run, err error) {
-	path := host.Locate(c.String("image")).Device(rung.Action)
-	dry := c.Bool("dry-run")
-	dev, err := host.OpenDisk(path, c.Int("sector-size"), dry)
-	if err != nil {
-		return nil, err
-	}
-	defer func() { err = errors.Join(err, dev.Close()) }()
-	o := ladder.Options{DryRun: dry, Machine: d.Machine, Case: d.Number, Path: absolute(path), Now: time.Now, Borrow: borrow}
-	if o.Bench, err = bench(c, d); err != nil {
-		return nil, err
-	}
-	if dry {
-		return ladder.Take(ctx, rung, dev, o)
-	}
-	journal := c.String("journal")
-	if c.IsSet("resume") {
-		journal = c.String("resume")
-	} else if journal == "" {
-		if journal, err = journalPath(path, d.Machine); err != nil {
-			return nil, err
+func needsDisk(r ladder.Rung, c *cli.Command) bool {
+	return r.By == knowledge.ByDiorthos && !c.IsSet("image")
+}
+
+// chooseRungs picks the rungs to take. When none is left and something is owed,
+// a climb without rungs gives it back.
+func chooseRungs(c *cli.Command, d *client.CaseDetail, record *climb.Record) (climb.Chosen, error) {
+	stands := climb.Standing(record.Runs(d.Number))
+	for number, outcome := range d.Stands {
+		if n, err := strconv.Atoi(number); err == nil {
+			stands[n] = outcome
 		}
 	}
-	s := service(c)
-	climb, err := s.StartClimb(ctx, d.Number, client.ClimbStart{Host: hostName(), Rung: rung.Number})
+	chosen, err := climb.Choose(d.Docket.ToDo, stands, climb.Choice{
+		Only: append(c.IntSlice("only"), c.IntSlice("rung")...), Skip: c.IntSlice("skip"), To: c.Int("to"),
+		Hands: c.Bool("hands"), Resume: c.IsSet("resume"),
+	})
+	if errors.Is(err, climb.ErrNothingLeft) && len(record.Owed()) > 0 {
+		return climb.Chosen{}, nil
+	}
+	if err != nil {
+		return chosen, fmt.Errorf("case %d: %w", d.Number, err)
+	}
+	return chosen, nil
+}
+
+func showClimbed(c *cli.Command, t *terminal, d *client.CaseDetail, runs []climb.Run, err error) error {
+	if len(runs) == 0 {
+		return afterClimb(c, err, nil)
+	}
+	last := runs[len(runs)-1]
+	if c.Bool("json") {
+		var out any = last
+		if len(runs) > 1 {
+			out = runs
+		}
+		_, errOut := writeJSON(c, out)
+		return afterClimb(c, err, errOut)
+	}
+	if last.Outcome == climb.Proven && last.Journal != "" {
+		showNext(t.p, d, last.Rung, last.Journal)
+	}
+	return afterClimb(c, err, nil)
+}
+
+// machineOf is the machine of a case, as far as it is at hand.
+func machineOf(c *cli.Command, d *client.CaseDetail) (*host.Machine, error) {
+	facts := &bag.Facts{}
+	if d.Docket != nil {
+		facts.Machine, facts.Disks, facts.Firmware = d.Docket.Machine, d.Docket.Disks, d.Docket.Firmware
+		facts.State, facts.Hardware = d.Docket.State, d.Docket.Hardware
+	}
+	return machineFor(c, d.Machine, c.String("image"), facts)
+}
+
+func machineFor(c *cli.Command, name, path string, facts *bag.Facts) (*host.Machine, error) {
+	build := 0
+	if facts.State != nil && facts.State.Store != nil {
+		build = facts.State.Store.Build
+	}
+	list, err := componentSources(c.StringSlice("source"), build)
 	if err != nil {
 		return nil, err
 	}
-	wait := newWait(c, rung, d.Typical[rung.Remedy])
-	o.Phase = func(phase string) {
-		wait.phase(phase)
-		_, _ = s.ReportClimb(ctx, climb.ID, client.ClimbReport{State: client.Running, Phase: phase}) // what it misses is in the run
+	m := &host.Machine{
+		Path: path, Name: name, SectorSize: c.Int("sector-size"), Live: c.Bool("live"), Adapters: platform.All(),
+		Sources: list, Facts: facts, Now: time.Now,
 	}
-	if c.IsSet("resume") {
-		run, err = resume(ctx, rung, dev, journal, o)
-	} else {
-		o.Journal = func(h block.Head) (*block.Journal, error) { return block.CreateJournal(journal, h) }
-		run, err = ladder.Take(ctx, rung, dev, o)
-	}
-	wait.end()
-	if run != nil && run.Outcome != ladder.Refused {
-		run.Journal = absolute(journal)
-	}
-	return run, errors.Join(err, reportEnd(ctx, s, climb.ID, run, err))
-}
-
-func resume(ctx context.Context, rung ladder.Rung, dev block.Device, path string, o ladder.Options) (run *ladder.Run, err error) {
-	j, err := block.OpenJournal(path)
-	if err != nil {
-		return nil, err
-	}
-	defer func() { err = errors.Join(err, j.Close()) }()
-	return ladder.Resume(ctx, rung, dev, j, o)
-}
-
-// reportEnd tells the service how it ended, also when the climb was told to
-// stop. The disk is in a known state by then, whether this arrives or not.
-func reportEnd(ctx context.Context, s *client.Client, id int64, run *ladder.Run, err error) error {
-	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 20*time.Second)
-	defer cancel()
-	report := client.ClimbReport{State: client.Ended, Run: run}
-	if err != nil {
-		report.Problem = oneLine(err)
-		if !errors.Is(err, ladder.ErrGuard) && !errors.Is(err, ladder.ErrProof) {
-			report.State, report.Run = client.CutOff, nil
+	bar := newBar(c, "", 0)
+	m.Progress = func(what string, done, total int64) {
+		bar.show(what, done, total)
+		if done >= total {
+			bar.clear()
 		}
 	}
-	if _, failed := s.ReportClimb(ctx, id, report); failed != nil {
-		return fmt.Errorf("the disk is as shown, but the service could not be told: %w", failed)
-	}
-	return nil
+	return m, nil
 }
 
-// journalPath is beside an image; for a device it is in the folder where the
-// command runs, since a journal must not lie on the disk that it is about.
-func journalPath(image, machine string) (string, error) {
-	info, err := os.Stat(image)
-	if err != nil {
-		return "", err
+// recordFor opens the machine's record; on a dry run it is only read.
+func recordFor(c *cli.Command, m *host.Machine, name string) (*climb.Record, error) {
+	if c.Bool("dry-run") {
+		return climb.ReadRecord(m.Record(), name)
 	}
-	folder := filepath.Dir(image)
-	if info.Mode()&fs.ModeDevice != 0 {
-		folder = "."
-	}
-	stamp := time.Now().UTC().Format("20060102-150405")
-	path := filepath.Join(folder, machine+"-"+stamp+".journal")
-	for n := 2; ; n++ { // two changes within a second
-		if _, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) {
-			return path, nil
-		}
-		path = filepath.Join(folder, fmt.Sprintf("%s-%s-%d.journal", machine, stamp, n))
-	}
+	return climb.OpenRecord(m.Record(), name)
 }
 
 func absolute(path string) string {
@@ -198,7 +222,8 @@ func showNext(p *page, d *client.CaseDetail, done int, journal string) {
 	if next.By == knowledge.ByHands {
 		how += " --hands"
 	}
-	p.hang("  then          ", fmt.Sprintf("try again what failed; if it still does: rung %d, %s, by %s: %s", next.Number, next.Title, next.By, how))
+	p.hangingIndent("  then          ", fmt.Sprintf("try again what failed; if it still does: rung %d, %s, %s: %s",
+		next.Number, next.Title, whoDoes(next.By), how))
 }
 
 // relative shortens a path below the folder where the command runs.

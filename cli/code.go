@@ -30,7 +30,7 @@ func codeCommand() *cli.Command {
 			if len(e.Taken)+len(e.Words)+len(e.Perhaps) == 0 {
 				return fmt.Errorf("%q holds no code: want a number such as 28, -5, 0x80070070 or 3/11/00", asked)
 			}
-			if done, err := put(c, e); done {
+			if done, err := writeJSON(c, e); done {
 				return unknownCode(e, err)
 			}
 			showCode(newPage(c), e)
@@ -48,7 +48,7 @@ func unknownCode(e codes.Explanation, err error) error {
 
 func showCode(p *page, e codes.Explanation) {
 	for _, w := range e.Words {
-		p.line("%s  %s", p.strong(w.Value), p.faint(w.Title))
+		p.line("%s  %s", p.strong(strings.TrimSpace(w.Value+" "+w.Name)), p.faint(w.Title))
 		p.para(4, w.Text)
 	}
 	for _, t := range e.Taken {

@@ -2,14 +2,17 @@ package cli
 
 import (
 	"fmt"
-	"github.com/jedib0t/go-pretty/v6/text"
 	"strings"
 	"time"
 
+	"github.com/jedib0t/go-pretty/v6/text"
+
 	"diorthos/client"
+	"diorthos/core/action"
+	"diorthos/core/climb"
 	"diorthos/core/diagnosis"
 	"diorthos/core/docket"
-	"diorthos/core/ladder"
+	"diorthos/core/knowledge"
 	"diorthos/core/reading"
 )
 
@@ -18,12 +21,12 @@ const maxShown = 6
 
 func showTried(p *page, d *docket.Docket) {
 	p.head("What was tried")
-	if len(d.Tried) == 0 {
+	if len(d.Attempts) == 0 {
 		p.line("  no attempt stands in these logs")
 	}
-	for i, t := range d.Tried {
+	for i, t := range d.Attempts {
 		if i == maxShown {
-			p.line("  and %d earlier", len(d.Tried)-i)
+			p.line("  and %d earlier", len(d.Attempts)-i)
 			break
 		}
 		kind := t.Kind
@@ -36,14 +39,14 @@ func showTried(p *page, d *docket.Docket) {
 		}
 		p.line("  %s %s %s  %s  %s", outcomeMark(p, t.Outcome), kind, p.strong(string(t.Outcome)), span, p.faint(summary(t)))
 		if t.Command != "" {
-			p.hang("      ", t.Command)
+			p.hangingIndent("      ", t.Command)
 		}
 		if i == 0 && len(t.Unfinished) > 0 {
 			var left []string
 			for _, e := range t.Unfinished {
 				left = append(left, e.Object+" "+e.State)
 			}
-			p.hang("      left unfinished: ", strings.Join(left, ", "))
+			p.hangingIndent("      left unfinished: ", strings.Join(left, ", "))
 		}
 	}
 }
@@ -55,7 +58,7 @@ func outcomeMark(p *page, o reading.Outcome) string {
 	return p.bad(markBroken)
 }
 
-func endOf(t docket.Tried) string {
+func endOf(t docket.Attempt) string {
 	if t.Ended.IsZero() {
 		return "no end noted"
 	}
@@ -65,7 +68,7 @@ func endOf(t docket.Tried) string {
 	return when(t.Ended)
 }
 
-func summary(t docket.Tried) string {
+func summary(t docket.Attempt) string {
 	count := map[string]int{}
 	var order []string
 	for _, c := range t.Changes {
@@ -82,21 +85,21 @@ func summary(t docket.Tried) string {
 }
 
 func showBroke(p *page, d *docket.Docket) {
-	if d.Broke == nil {
+	if d.Failure == nil {
 		return
 	}
 	p.head("Where it broke")
-	b := d.Broke
+	b := d.Failure
 	if where := strings.TrimSpace(b.Stage + " " + b.Object); where != "" {
 		p.line("  %s", p.strong(where))
 	}
-	p.hang("  decisive  ", at(&b.Decisive.Place))
+	p.hangingIndent("  decisive  ", at(&b.Decisive.Place))
 	p.quote(b.Decisive.Text)
 	if b.Decisive.Means != "" {
 		p.line("  means")
 		p.quote(b.Decisive.Means)
 	}
-	p.hang("  because   ", b.Why)
+	p.hangingIndent("  because   ", b.Why)
 	if len(b.Chain) > 1 {
 		p.line("  then      %s", plural(len(b.Chain)-1, "record followed from it", "records followed from it"))
 		for i, e := range b.Chain[1:] {
@@ -104,14 +107,14 @@ func showBroke(p *page, d *docket.Docket) {
 				p.line("            and %d more", len(b.Chain)-1-i)
 				break
 			}
-			p.hang(fmt.Sprintf("  %9d ", e.Line), strings.ReplaceAll(e.Text, "\n", " "))
+			p.hangingIndent(fmt.Sprintf("  %9d ", e.Line), strings.ReplaceAll(e.Text, "\n", " "))
 		}
 	}
 }
 
 func (p *page) quote(s string) {
 	for _, l := range strings.Split(s, "\n") {
-		p.hang("            │ ", l)
+		p.hangingIndent("            │ ", l)
 	}
 }
 
@@ -149,7 +152,7 @@ func showWhy(p *page, d *docket.Docket) {
 		if i > 0 {
 			p.line("")
 		}
-		p.line("  %s  %s  %s", p.strong(percent(f.Probability)), p.strong(f.Title), p.faint(explains(f)))
+		p.line("  %s  %s  %s", p.strong(percent(f.Probability)), p.strong(f.Title), p.faint(explains(f)+kindOnly(f)))
 		p.para(8, f.Tell)
 		p.evidence(markGood, "for", f.For)
 		p.evidence(markNone, "against", f.Against)
@@ -164,9 +167,9 @@ func showSettle(p *page, d *docket.Docket) {
 	p.head("What would settle it")
 	for _, s := range d.Settle[:min(len(d.Settle), 3)] {
 		p.line("  %s  %s", p.strong(s.Title), p.faint(fmt.Sprintf("%d min, %.2f bits", s.Minutes, s.Gain)))
-		p.hang("        ", s.Do)
+		p.hangingIndent("        ", s.Do)
 		for _, a := range s.Answers {
-			p.hang(fmt.Sprintf("        %s %-5s", markNone, percent(a.Chance)), fmt.Sprintf("%s: then %s, %s", a.Says, a.Cause, percent(a.Probability)))
+			p.hangingIndent(fmt.Sprintf("        %s %-5s", markNone, percent(a.Chance)), fmt.Sprintf("%s: then %s, %s", a.Says, a.Cause, percent(a.Probability)))
 		}
 	}
 }
@@ -184,6 +187,22 @@ func showFit(p *page, d *docket.Docket) {
 	p.table([]string{"", "RELEASE", "WHY"}, rows)
 }
 
+// whoDoes says who takes a rung.
+func whoDoes(by string) string {
+	if by == knowledge.ByHands {
+		return "by hand"
+	}
+	return "by Diorthos"
+}
+
+// kindOnly says where a finding goes no further than the kind of failure.
+func kindOnly(f diagnosis.Finding) string {
+	if f.KindOnly {
+		return ", the kind only: no closer cause is known"
+	}
+	return ""
+}
+
 func explains(f diagnosis.Finding) string {
 	if f.Explains == "start" {
 		return "why it does not start"
@@ -195,14 +214,14 @@ func (p *page) evidence(mark, word string, list []diagnosis.Evidence) {
 	for _, e := range list {
 		lead := fmt.Sprintf("        %s %-8s", mark, word)
 		if e.Place == nil {
-			p.hang(lead, e.Text)
+			p.hangingIndent(lead, e.Text)
 			continue
 		}
 		text := e.Text
 		if e.Means != "" {
 			text = e.Means
 		}
-		p.hang(lead, at(e.Place)+": "+strings.ReplaceAll(text, "\n", " "))
+		p.hangingIndent(lead, at(e.Place)+": "+strings.ReplaceAll(text, "\n", " "))
 	}
 }
 
@@ -225,27 +244,29 @@ func showToDo(p *page, c *client.CaseDetail) {
 		if o := c.Standing(r.Number); o != "" {
 			state = "  " + runMark(p, o)
 		}
-		p.line("  %d  %s  %s%s", r.Number, p.strong(r.Title), p.faint(fmt.Sprintf("%s · by %s · about %d min%s", r.Invasive, r.By, r.Minutes, earlier(c.Typical[r.Remedy]))), state)
-		p.hang("     why   ", r.Why)
+		p.line("  %d  %s  %s%s", r.Number, p.strong(r.Title), p.faint(fmt.Sprintf("%s · %s · about %d min%s", r.Invasive, whoDoes(r.By), r.Minutes, earlier(c.Typical[r.Remedy]))), state)
+		p.hangingIndent("     why   ", r.Why)
 		if r.Does != "" {
-			p.hang("     does  ", r.Does)
+			p.hangingIndent("     does  ", r.Does)
 		}
 		for i, s := range r.Steps {
-			p.hang(fmt.Sprintf("     %d.    ", i+1), s.Do)
-			p.hang("           → ", s.Shows)
+			p.hangingIndent(fmt.Sprintf("     %d.    ", i+1), s.Do)
+			p.hangingIndent("           → ", s.Shows)
 		}
 		if r.Proof != "" {
-			p.hang("     proof ", r.Proof)
+			p.hangingIndent("     proof ", r.Proof)
 		}
 	}
 }
 
-func runMark(p *page, o ladder.Outcome) string {
+func runMark(p *page, o climb.Outcome) string {
 	switch o {
-	case ladder.Proven:
+	case climb.Proven:
 		return p.good(markGood + " " + string(o))
-	case ladder.Planning:
+	case climb.Planning:
 		return markNone + " " + string(o) + ", nothing changed"
+	case climb.NothingToDo, climb.Stopped:
+		return markNone + " " + string(o)
 	}
 	return p.bad(markBroken + " " + string(o))
 }
@@ -271,7 +292,7 @@ func showFiles(p *page, d *docket.Docket) {
 	}
 	p.table([]string{"  file", "dialect", "lines", "kept", ""}, rows, 3, 4)
 	for _, l := range d.LeftOut {
-		p.hang("  "+p.bad(markBroken)+" left out  ", l.Name+": "+l.Why)
+		p.hangingIndent("  "+p.bad(markBroken)+" left out  ", l.Name+": "+l.Why)
 	}
 	if d.Harmless > 0 {
 		p.line("  %s set apart: healthy machines show them too", plural(d.Harmless, "record", "records"))
@@ -284,12 +305,12 @@ func showClimbs(p *page, climbs []client.Climb) {
 	}
 	p.head("Climbs")
 	for _, c := range climbs {
-		p.line("  %s  by %s on %s: %s", when(c.Began), c.By, c.Host, strings.TrimSpace(c.State+" "+c.Phase))
+		p.line("  %s  by %s on %s: %s", when(c.Began), c.By, c.Host, strings.TrimSpace(string(c.State)+" "+c.Phase))
 		for _, r := range c.Runs {
 			showRun(p, "     ", r)
 		}
 		if c.Problem != "" {
-			p.hang("     "+p.bad(markBroken)+" ", c.Problem)
+			p.hangingIndent("     "+p.bad(markBroken)+" ", c.Problem)
 		}
 	}
 }
@@ -297,13 +318,13 @@ func showClimbs(p *page, climbs []client.Climb) {
 // writesShown bounds how many things that were written are listed.
 const writesShown = 12
 
-func showRun(p *page, indent string, r ladder.Run) {
+func showRun(p *page, indent string, r climb.Run) {
 	p.line("%srung %d %s  %s", indent, r.Rung, runMark(p, r.Outcome), p.faint(r.Took.Round(time.Microsecond).String()))
 	p.checks(indent+"  guard ", r.Guard)
 	for _, did := range r.Did {
-		p.hang(indent+"  does  ", did)
+		p.hangingIndent(indent+"  does  ", did)
 	}
-	writes := ladder.ByWhat(r.Planned)
+	writes := climb.ByWhat(r.Planned)
 	for _, w := range writes[:min(len(writes), writesShown)] {
 		p.line("%s  write %s %s at byte %d", indent, w.What, lengthOf(w), w.Offset)
 	}
@@ -316,19 +337,19 @@ func showRun(p *page, indent string, r ladder.Run) {
 	}
 }
 
-func lengthOf(w ladder.Planned) string {
+func lengthOf(w climb.Planned) string {
 	if w.Length == 0 {
 		return ""
 	}
 	return fmt.Sprintf("(%d bytes)", w.Length)
 }
 
-func (p *page) checks(lead string, list []ladder.Check) {
+func (p *page) checks(lead string, list []action.Check) {
 	for _, c := range list {
 		mark := p.good(markGood)
 		if !c.OK {
 			mark = p.bad(markBroken)
 		}
-		p.hang(lead+mark+" ", c.What+": "+c.Saw)
+		p.hangingIndent(lead+mark+" ", c.What+": "+c.Saw)
 	}
 }

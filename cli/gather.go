@@ -12,6 +12,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"diorthos/host"
+	"diorthos/platform"
 )
 
 func gatherCommand() *cli.Command {
@@ -33,18 +34,18 @@ func gatherCommand() *cli.Command {
 			}
 			g, err := gatherTo(ctx, c.String("out"), host.GatherOptions{
 				Image: c.String("image"), Root: c.String("root"), Live: c.Bool("live"), SectorSize: c.Int("sector-size"), Logs: c.String("logs"),
-				Machine: c.String("machine"), Site: c.String("site"), Model: c.String("model"), Platforms: platforms(), Now: time.Now(),
+				Machine: c.String("machine"), Site: c.String("site"), Model: c.String("model"), Adapters: platform.All(), Now: time.Now(),
 			})
 			if err != nil {
 				return err
 			}
-			if done, err := put(c, map[string]any{"bag": c.String("out"), "digest": g.Digest, "machine": g.Facts.Machine.Name, "files": g.Files, "bytes": g.Bytes, "leftOut": g.Facts.LeftOut}); done {
+			if done, err := writeJSON(c, map[string]any{"bag": c.String("out"), "digest": g.Digest, "machine": g.Facts.Machine.Name, "files": g.Files, "bytes": g.Bytes, "leftOut": g.Facts.LeftOut}); done {
 				return err
 			}
 			p := newPage(c)
 			p.line("%s %s: %s, %s of evidence from %s", p.good(markGood), p.strong(c.String("out")), plural(g.Files, "file", "files"), size(g.Bytes), g.Facts.Machine.Name)
 			for _, l := range g.Facts.LeftOut {
-				p.hang("  "+p.bad(markBroken)+" left out  ", l.Name+": "+l.Why)
+				p.hangingIndent("  "+p.bad(markBroken)+" left out  ", l.Name+": "+l.Why)
 			}
 			for _, d := range g.Facts.Disks {
 				p.line("  %s  %s, %s, %s", d.Source, size(d.Size), plural(len(d.Partitions), "partition", "partitions"), plural(len(d.Problems), "problem", "problems"))

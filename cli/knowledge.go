@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"io/fs"
@@ -24,14 +25,14 @@ func knowledgeCommand() *cli.Command {
 		Commands: []*cli.Command{
 			{
 				Name: "check", Usage: "check a folder of knowledge, or what is shipped", ArgsUsage: "[FOLDER]",
-				Description: "Exit status 1 if something is wrong; the message names file and line.\n\nExample:\n   diorthos knowledge check knowledge",
+				Description: "A FOLDER is laid over what is shipped: a file takes the place of the shipped one of its name. Expressions are\ncompiled against the facts, and every name is looked up. Warns of what is in order and can never come to anything.\nExit status 1 if something is wrong or warned of; the message names file and line.\n\nExample:\n   diorthos knowledge check docs/own-system/knowledge",
 				Flags:       []cli.Flag{jsonFlag()},
 				Action:      checkKnowledge,
 			},
 			{
 				Name: "try", Usage: "show what a signature finds in logs", ArgsUsage: "SIGNATURE PATH…",
 				Description: "Exit status 1 if it finds nothing.\n\nExample:\n   diorthos knowledge try boot-volume-full .demo/logs",
-				Flags:       []cli.Flag{&cli.StringFlag{Name: "from", Usage: "folder of knowledge instead of what is shipped"}, jsonFlag()},
+				Flags:       []cli.Flag{&cli.StringFlag{Name: "from", Usage: "`FOLDER` of knowledge, laid over what is shipped"}, jsonFlag()},
 				Action:      trySignature,
 			},
 			{
@@ -44,31 +45,40 @@ func knowledgeCommand() *cli.Command {
 }
 
 func checkKnowledge(_ context.Context, c *cli.Command) error {
-	var files fs.FS = shipped.Files
+	var site []fs.FS
 	where := "the shipped knowledge"
 	if c.Args().Present() {
 		a, err := args(c, "FOLDER")
 		if err != nil {
 			return err
 		}
-		if _, err := os.Stat(a[0]); err != nil {
-			return err
+		if info, err := os.Stat(a[0]); err != nil || !info.IsDir() {
+			return errors.Join(err, fmt.Errorf("%s is not a folder", a[0]))
 		}
-		files, where = os.DirFS(a[0]), a[0]
+		site, where = []fs.FS{os.DirFS(a[0])}, a[0]+", laid over what is shipped,"
 	}
-	k, err := knowledge.Load(files)
+	k, err := knowledge.Load(shipped.Files, site...)
 	if err != nil {
 		_, _ = fmt.Fprintln(c.Root().ErrWriter, "diorthos:", oneLine(err))
 		return errFound
 	}
-	counts := map[string]any{"version": k.Version, "dialects": len(k.Dialects), "causes": len(k.Causes), "signatures": len(k.Signatures), "remedies": len(k.Remedies)}
-	if done, err := put(c, counts); done {
-		return err
+	warnings := append([]string{}, k.Warnings()...)
+	done, err := writeJSON(c, map[string]any{
+		"version": k.Version, "dialects": len(k.Dialects), "causes": len(k.Causes), "signatures": len(k.Signatures),
+		"remedies": len(k.Remedies), "warnings": warnings,
+	})
+	if !done {
+		p := newPage(c)
+		p.line("%s %s is in order, version %s", p.good(markGood), where, k.Version)
+		p.line("  %d dialects, %d causes, %d signatures, %d remedies", len(k.Dialects), len(k.Causes), len(k.Signatures), len(k.Remedies))
+		for _, w := range warnings {
+			p.hangingIndent("  "+markOdd+" ", w)
+		}
 	}
-	p := newPage(c)
-	p.line("%s %s is in order, version %s", p.good(markGood), where, k.Version)
-	p.line("  %d dialects, %d causes, %d signatures, %d remedies", len(k.Dialects), len(k.Causes), len(k.Signatures), len(k.Remedies))
-	return nil
+	if err == nil && len(warnings) > 0 {
+		return errFound
+	}
+	return err
 }
 
 // A tried is one pattern of a signature with what it found.
@@ -83,11 +93,11 @@ func trySignature(ctx context.Context, c *cli.Command) error {
 	if c.Args().Len() < 2 {
 		return usage(c, fmt.Errorf("SIGNATURE and PATH are needed"))
 	}
-	var files fs.FS = shipped.Files
+	var site []fs.FS
 	if from := c.String("from"); from != "" {
-		files = os.DirFS(from)
+		site = []fs.FS{os.DirFS(from)}
 	}
-	k, err := knowledge.Load(files)
+	k, err := knowledge.Load(shipped.Files, site...)
 	if err != nil {
 		return err
 	}
@@ -105,7 +115,7 @@ func trySignature(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	list, any := hitsOf(k.Signatures[at], timeline)
-	if done, err := put(c, list); done {
+	if done, err := writeJSON(c, list); done {
 		return unlessFound(any, err)
 	}
 	p := newPage(c)
@@ -120,7 +130,7 @@ func trySignature(ctx context.Context, c *cli.Command) error {
 				p.line("    and %d more", len(t.Found)-i)
 				break
 			}
-			p.hang("    "+p.good(markGood)+" ", fmt.Sprintf("%s line %d: %s", e.File, e.Line, strings.ReplaceAll(e.Text, "\n", " ")))
+			p.hangingIndent("    "+p.good(markGood)+" ", fmt.Sprintf("%s line %d: %s", e.File, e.Line, strings.ReplaceAll(e.Text, "\n", " ")))
 		}
 	}
 	return unlessFound(any, nil)
@@ -135,7 +145,7 @@ func unlessFound(found bool, err error) error {
 
 // hitsOf collects what each pattern of a signature matches anywhere.
 func hitsOf(s *knowledge.Signature, timeline *reading.Timeline) (list []tried, any bool) {
-	all := timeline.Loose
+	all := timeline.Unassigned
 	for _, a := range timeline.Attempts {
 		all = append(all, a.Events()...)
 	}

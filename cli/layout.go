@@ -9,12 +9,8 @@ import (
 
 	"diorthos/core/bag"
 	"diorthos/core/layout"
-	"diorthos/host"
-	"diorthos/platform/corbel"
-	"diorthos/platform/debian"
+	"diorthos/core/system"
 )
-
-func platforms() []host.Platform { return []host.Platform{debian.Adapter{}, corbel.Adapter{}} }
 
 func sectorFlag() cli.Flag {
 	return &cli.IntFlag{Name: "sector-size", Usage: "bytes of a sector of an image: 512 or 4096", Value: 512}
@@ -33,7 +29,7 @@ func layoutCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					if done, err := put(c, d); done {
+					if done, err := writeJSON(c, d); done {
 						return err
 					}
 					p := newPage(c)
@@ -45,7 +41,7 @@ func layoutCommand() *cli.Command {
 				},
 			},
 			{
-				Name: "check", Usage: "say what is wrong with the tables, where, and who minds", ArgsUsage: "IMAGE|DEVICE",
+				Name: "check", Usage: "say what is wrong with the tables, where, and what it affects", ArgsUsage: "IMAGE|DEVICE",
 				Description: "Exit status 1 if something is broken.\n\nExamples:\n   diorthos layout check .demo/kestrel-office-3.img\n   diorthos layout check --for debian-13 .demo/kestrel-office-3.img",
 				Flags: []cli.Flag{&cli.StringFlag{Name: "firmware", Usage: "`MODE` that the machine starts by, uefi or bios, to check for what it needs"},
 					&cli.StringFlag{Name: "for", Usage: "`RELEASE` that is to be installed, such as debian-13, to check for the sizes that it asks"}, sectorFlag(), jsonFlag()},
@@ -54,7 +50,7 @@ func layoutCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					if done, err := put(c, d.Problems); done {
+					if done, err := writeJSON(c, d.Problems); done {
 						return foundBroken(d.Problems, err)
 					}
 					showProblems(newPage(c), *d)
@@ -71,15 +67,11 @@ func describe(c *cli.Command) (*bag.Disk, error) {
 	if err != nil {
 		return nil, err
 	}
-	image, err := host.OpenDisk(a[0], c.Int("sector-size"), true)
+	mode, err := firmwareFlag(c)
 	if err != nil {
 		return nil, err
 	}
-	defer func() { _ = image.Close() }()
-	needs := host.Needs{Firmware: c.String("firmware")}
-	if needs.Firmware != "" && needs.Firmware != "uefi" && needs.Firmware != "bios" {
-		return nil, usage(c, fmt.Errorf("--firmware %q: want uefi or bios", needs.Firmware))
-	}
+	needs := system.Needs{Firmware: mode}
 	if id := c.String("for"); id != "" {
 		k, err := loadKnowledge()
 		if err != nil {
@@ -91,13 +83,12 @@ func describe(c *cli.Command) (*bag.Disk, error) {
 		}
 		needs.Sizes = release.Sizes()
 	}
-	d, _, err := host.DescribeDiskFor(image, "disk0", a[0], platforms(), needs)
-	return d, err
+	return describedDisk(onDisk(a[0]), c.Int("sector-size"), needs)
 }
 
 func foundBroken(list []layout.Problem, err error) error {
 	for _, p := range list {
-		if err == nil && p.Weight == layout.Broken {
+		if err == nil && p.Severity == layout.Broken {
 			return errFound
 		}
 	}
@@ -115,35 +106,50 @@ func showDecimal(p *page, d bag.Disk) {
 }
 
 func showDisk(p *page, d bag.Disk) {
-	style := strings.ToUpper(d.Style)
+	style := strings.ToUpper(string(d.Style))
 	if d.Style == "none" {
 		style = "no partition table"
 	}
 	p.line("%s  %s  %s  sectors of %d bytes", p.strong(d.Source), size(d.Size), style, d.SectorSize)
 	p.line("")
 	if d.Style != "none" {
-		p.strip(d)
+		p.diskMap(d)
 		p.line("")
 	}
 	p.partitions(d)
 }
 
+// tableLooked says what "nothing wrong" was said of.
+func tableLooked(d bag.Disk) string {
+	parts := plural(len(d.Partitions), "partition", "partitions")
+	switch d.Style {
+	case layout.StyleGPT:
+		return "GPT, both copies and the protective MBR, " + parts
+	case layout.StyleMBR:
+		return "MBR, " + parts
+	}
+	return "it has none; a file system lies on the whole disk"
+}
+
 func showProblems(p *page, d bag.Disk) {
 	if len(d.Problems) == 0 {
-		p.line("%s %s: nothing wrong with its tables", p.good(markGood), d.Source)
+		p.line("%s %s: nothing wrong with its table: %s", p.good(markGood), d.Source, tableLooked(d))
 		return
 	}
 	p.line("%s: %s", p.strong(d.Source), plural(len(d.Problems), "problem", "problems"))
 	for _, pr := range d.Problems {
 		mark := p.bad(markBroken + " broken")
-		if pr.Weight == layout.Odd {
+		if pr.Severity == layout.Odd {
 			mark = markOdd + " odd"
 		}
 		p.line("")
-		p.hang(fmt.Sprintf("%s  ", mark), fmt.Sprintf("%s, LBA %d: %s", pr.Part, pr.LBA, pr.Text))
+		p.hangingIndent(fmt.Sprintf("%s  ", mark), fmt.Sprintf("%s, LBA %d: %s", pr.Part, pr.LBA, pr.Text))
 		if pr.Want != "" {
 			p.line("            want %s, found %s", pr.Want, pr.Got)
 		}
-		p.line("            %s", p.faint(pr.ID+"; minded by "+strings.Join(pr.Minds, ", ")))
+		if pr.ID == "table-missing" {
+			p.line("            look for lost partitions: diorthos layout rescue %s", d.Source)
+		}
+		p.line("            %s", p.faint(string(pr.ID)+"; affects "+strings.Join(pr.Affects, ", ")))
 	}
 }

@@ -16,7 +16,7 @@ func machinesCommand() *cli.Command {
 		Description: "Examples:\n   diorthos machines --name kiosk --state open\n   diorthos machines lerrick-kiosk-1",
 		Flags: append(serviceFlags(),
 			&cli.StringFlag{Name: "name", Usage: "only machines with this in their name or site"},
-			&cli.StringFlag{Name: "state", Usage: "only machines whose latest case is received, reading, open, climbing, unreadable or quiet"},
+			&cli.StringFlag{Name: "state", Usage: "only machines whose latest case is received, reading, open, climbing, unreadable or healthy"},
 			&cli.StringFlag{Name: "after", Usage: "only machines behind this `NAME`"},
 			&cli.IntFlag{Name: "limit", Usage: "machines on a page, 1 to 200", Value: 40}, jsonFlag()),
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -26,11 +26,11 @@ func machinesCommand() *cli.Command {
 			if name := c.Args().First(); name != "" {
 				return showMachine(ctx, c, name)
 			}
-			page, err := service(c).Machines(ctx, client.MachineQuery{Name: c.String("name"), State: c.String("state"), After: c.String("after"), Limit: c.Int("limit")})
+			page, err := service(c).Machines(ctx, client.MachineQuery{Name: c.String("name"), State: client.CaseState(c.String("state")), After: c.String("after"), Limit: c.Int("limit")})
 			if err != nil {
 				return err
 			}
-			if done, err := put(c, page); done {
+			if done, err := writeJSON(c, page); done {
 				return err
 			}
 			p := newPage(c)
@@ -56,7 +56,7 @@ func showMachine(ctx context.Context, c *cli.Command, name string) error {
 	if err != nil {
 		return err
 	}
-	if done, err := put(c, m); done {
+	if done, err := writeJSON(c, m); done {
 		return err
 	}
 	p := newPage(c)
@@ -65,12 +65,12 @@ func showMachine(ctx context.Context, c *cli.Command, name string) error {
 		p.line("  %s, %d processors, %s of memory, display %dx%d", h.Processor, h.Processors, size(h.Memory), h.Width, h.Height)
 	}
 	for _, d := range m.Disks {
-		p.strip(d)
+		p.diskMap(d)
 	}
 	if m.Facts != nil {
 		showChain(p, m.Facts.Chain)
 		showStore(p, m.Facts.Store)
-		showUpkeep(p, m.Facts)
+		showUpkeep(p, m.Facts, m.Conditions)
 	}
 	p.head("Cases")
 	showCases(p, &client.CasePage{Cases: m.History})

@@ -18,11 +18,15 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"diorthos/core/action"
 	"diorthos/core/bag"
 	"diorthos/core/block"
+	"diorthos/core/firmware"
 	"diorthos/core/media"
 	"diorthos/core/readiness"
+	"diorthos/core/system"
 	"diorthos/host"
+	"diorthos/platform"
 )
 
 func mediaCommand() *cli.Command {
@@ -71,12 +75,46 @@ func openMedium(c *cli.Command) (*block.Image, *media.Medium, error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	m, err := media.Inspect(src)
+	m, err := inspected(src, a[0])
 	if err != nil {
 		_ = src.Close() // it was only read
-		return nil, nil, fmt.Errorf("%s: %w", a[0], err)
+		return nil, nil, err
 	}
 	return src, m, nil
+}
+
+// inspected looks at an image or at a written stick. A release is known by the
+// title that its media bear.
+func inspected(src *block.Image, path string) (*media.Medium, error) {
+	m, err := media.Inspect(src)
+	if errors.Is(err, media.ErrNotAMedium) {
+		if own, ok, ownErr := familyMedium(path, src.Size()); ok || ownErr != nil {
+			m, err = own, ownErr
+		}
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	k, err := loadKnowledge()
+	if err != nil {
+		return nil, err
+	}
+	m.Release = k.ReleaseOfMedium(m.Title)
+	return m, nil
+}
+
+// familyMedium asks those who know a family whether an image is one of theirs.
+func familyMedium(path string, size int64) (*media.Medium, bool, error) {
+	raw, err := readMedium(path, size)
+	if err != nil || raw == nil {
+		return nil, false, err
+	}
+	for _, s := range suppliersOf(platform.All()) {
+		if m, ok, err := s.DescribeMedium(path, raw); ok || err != nil {
+			return m, ok, err
+		}
+	}
+	return nil, false, nil
 }
 
 func inspectMedium(_ context.Context, c *cli.Command) error {
@@ -93,7 +131,7 @@ func inspectMedium(_ context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	done, err := put(c, struct {
+	done, err := writeJSON(c, struct {
 		*media.Medium
 		Checksum  string           `json:"checksum,omitempty"`
 		Signature *media.Signature `json:"signature,omitempty"`
@@ -104,15 +142,18 @@ func inspectMedium(_ context.Context, c *cli.Command) error {
 		for _, how := range m.How {
 			p.line("  %s %s", p.good(markGood), how)
 		}
-		if len(m.How) == 0 {
+		switch {
+		case m.Note != "":
+			p.hangingIndent("  "+markNone+" ", m.Note)
+		case len(m.How) == 0:
 			p.line("  %s nothing on it can be started", p.bad(markBroken))
 		}
 		if sum != "" {
-			p.hang("  checksum   ", sum)
+			p.hangingIndent("  checksum   ", sum)
 		}
 		showSignature(p, signature)
 	}
-	if err == nil && (len(m.Modes()) == 0 || strings.HasPrefix(sum, "differs") || signature != nil && !signature.Good) {
+	if err == nil && (len(m.Modes()) == 0 && m.Note == "" || strings.HasPrefix(sum, "differs") || signature != nil && !signature.Good) {
 		return errFound
 	}
 	return err
@@ -126,7 +167,7 @@ func showSignature(p *page, s *media.Signature) {
 	if !s.Good {
 		mark = p.bad(markBroken)
 	}
-	p.hang("  signature  ", mark+" "+s.Text)
+	p.hangingIndent("  signature  ", mark+" "+s.Text)
 	if s.Fingerprint != "" {
 		p.line("             key %s, made %s", s.Fingerprint, when(s.Made.UTC()))
 	}
@@ -242,7 +283,7 @@ func fitMedium(ctx context.Context, c *cli.Command) error {
 			worst = v.Verdict
 		}
 	}
-	done, err := put(c, list)
+	done, err := writeJSON(c, list)
 	if !done {
 		p := newPage(c)
 		p.line("%s  %s", p.strong(m.Title), m.Architecture)
@@ -264,18 +305,20 @@ func factsForMedium(ctx context.Context, c *cli.Command) (*bag.Facts, error) {
 	} else if c.String("bag") != "" || c.String("image") != "" || c.String("root") != "" || c.Bool("live") {
 		return factsFor(ctx, c)
 	}
-	if mode := c.String("firmware"); mode == "uefi" || mode == "bios" {
+	mode, err := firmwareFlag(c)
+	if err != nil {
+		return nil, err
+	}
+	if mode != "" {
 		facts.Firmware = &bag.Firmware{Mode: mode}
-	} else if mode != "" {
-		return nil, usage(c, fmt.Errorf("--firmware %q: want uefi or bios", mode))
 	}
 	return facts, nil
 }
 
 func writeMedium(ctx context.Context, c *cli.Command) (err error) {
-	mode := c.String("firmware")
-	if mode != media.BIOS && mode != media.UEFI {
-		return usage(c, fmt.Errorf("--firmware %q: want uefi or bios", mode))
+	mode, err := firmwareFlag(c)
+	if err != nil || mode == "" {
+		return errors.Join(err, usage(c, fmt.Errorf("--firmware %q: want uefi or bios", mode)))
 	}
 	src, m, err := openMedium(c)
 	if err != nil {
@@ -286,87 +329,30 @@ func writeMedium(ctx context.Context, c *cli.Command) (err error) {
 	if err != nil {
 		return fmt.Errorf("%s: %w", m.Title, err)
 	}
-	d, err := openDiskAt(c.String("to"), c.Int("sector-size"), c.Bool("dry-run"))
+	to := c.String("to")
+	target, err := describedDisk(to, c.Int("sector-size"), system.Needs{})
 	if err != nil {
 		return err
 	}
-	defer func() { err = errors.Join(err, d.close()) }()
-	p := newPage(c)
-	style := map[media.Way]string{media.AsItIs: "the image's own tables", media.Files: "GPT with one FAT32 partition"}[way]
-	w := written{Title: m.Title, To: c.String("to"), Firmware: mode, Way: way, Style: style, Loses: d.losses(nil)}
+	w := written{Title: m.Title, To: to, Firmware: mode, Way: way, Style: action.StyleOf(way)}
 	if !c.Bool("json") {
-		p.line("%s to %s for %s: %s, %s", p.strong(w.Title), w.To, mode, way, style)
-		for _, l := range w.Loses {
-			p.line("  %s lost: %s", p.bad(markBroken), l)
-		}
+		p := newPage(c)
+		p.line("%s to %s for %s: %s, %s", p.strong(w.Title), w.To, mode, way, w.Style)
+		p.line("  the target is %s, %s, with %s", target.Source, size(target.Size), plural(len(target.Partitions), "partition", "partitions"))
 	}
-	if c.Bool("dry-run") {
-		_, err := put(c, w)
-		return err
-	}
-	if name := filepath.Base(w.To); len(w.Loses) > 0 && c.String("confirm") != name {
-		return fmt.Errorf("the target is not empty: give --confirm %s to go on; nothing was changed", name)
-	}
-	write := func(dev block.Device) error {
-		b := newBar(c, "writing", m.Need(way))
-		defer b.clear()
-		return m.Write(ctx, src, dev, way, newGUID, b.show)
-	}
-	if w.Journal, err = keeping(ctx, c, d, m.Need(way), write); err != nil {
-		return fmt.Errorf("media write: %w", err)
-	}
-	if done, err := put(c, w); done {
-		return err
-	}
-	p.line("%s written and read back: every byte is as it should be", p.good(markGood))
-	if w.Journal != "" {
-		p.line("  take it back with: diorthos undo %s", relative(w.Journal))
-	}
-	return nil
+	params := map[string]string{"image": absolute(c.Args().First()), "firmware": string(mode)}
+	return performOnDiskWith(ctx, c, to, "media.write", params, func(r changeReport) any {
+		w.changeReport = r
+		return w
+	})
 }
 
 // written says what became of a target, or would.
 type written struct {
-	Title    string    `json:"title"`
-	To       string    `json:"to"`
-	Firmware string    `json:"firmware"`
-	Way      media.Way `json:"way"`
-	Style    string    `json:"style"`
-	Loses    []string  `json:"loses"`
-	Journal  string    `json:"journal,omitempty"`
-}
-
-// keeping makes a change whose size is at most need, through a journal that
-// keeps what was there unless that was declined.
-func keeping(ctx context.Context, c *cli.Command, d *openDisk, need int64, change func(block.Device) error) (journal string, err error) {
-	if c.Bool("no-undo") {
-		return "", change(d.dev)
-	}
-	name := filepath.Base(d.path)
-	if journal = c.String("journal"); journal == "" {
-		if journal, err = journalPath(d.path, strings.TrimSuffix(name, filepath.Ext(name))); err != nil {
-			return "", err
-		}
-	}
-	if free, err := host.FreeSpace(filepath.Dir(journal)); err != nil {
-		return "", err
-	} else if free < need {
-		return "", fmt.Errorf("to keep what is on %s for an undo, up to %s are needed beside the journal, and %s has %s free: name a place with --journal, or do without by --no-undo; nothing was changed", d.path, size(need), filepath.Dir(journal), size(free))
-	}
-	j, err := block.CreateJournal(journal, block.Head{Action: "media.write", Machine: name, Target: d.table.Target(absolute(d.path)), Started: time.Now().UTC(), Keeps: true})
-	if err != nil {
-		return "", err
-	}
-	defer func() { err = errors.Join(err, j.Close()) }()
-	k, err := j.Keep(d.dev)
-	if err == nil {
-		err = change(k)
-	}
-	if err == nil {
-		err = k.Done(ctx)
-	}
-	if err != nil {
-		return journal, fmt.Errorf("%w: write it again, or take it back: diorthos undo %s", err, relative(journal))
-	}
-	return journal, nil
+	changeReport
+	Title    string        `json:"title"`
+	To       string        `json:"to"`
+	Firmware firmware.Mode `json:"firmware"`
+	Way      media.Way     `json:"way"`
+	Style    string        `json:"style"`
 }

@@ -12,7 +12,7 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
-	"diorthos/core/knowledge"
+	"diorthos/core/units"
 )
 
 // Marks are the shapes that stand beside a word, so that nothing depends on
@@ -33,7 +33,7 @@ type page struct {
 }
 
 func newPage(c *cli.Command) *page {
-	p := &page{w: calmWriter{c.Root().Writer}, width: 100}
+	p := &page{w: sanitizingWriter{c.Root().Writer}, width: 100}
 	if f, ok := c.Root().Writer.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 		if w, _, err := term.GetSize(int(f.Fd())); err == nil && w >= 40 {
 			p.width = min(w, 120)
@@ -71,8 +71,8 @@ func (p *page) para(n int, s string) {
 	}
 }
 
-// hang prints text wrapped behind a lead that stands in the first line.
-func (p *page) hang(lead, s string) {
+// hangingIndent prints text wrapped behind a lead that stands in the first line.
+func (p *page) hangingIndent(lead, s string) {
 	n := text.StringWidthWithoutEscSequences(lead)
 	for i, l := range strings.Split(text.WrapSoft(s, p.width-n), "\n") {
 		if i == 0 {
@@ -119,15 +119,9 @@ func when(t time.Time) string {
 	return t.Format("2006-01-02 15:04:05")
 }
 
-func size(n int64) string { return knowledge.FormatBytes(n) }
+func size(n int64) string { return units.FormatBytes(n) }
 
-// percent never says that something is certain.
-func percent(p float64) string {
-	if p >= 0.995 {
-		return ">99 %"
-	}
-	return fmt.Sprintf("%.0f %%", 100*p)
-}
+func percent(p float64) string { return units.Percent(p) }
 
 func plural(n int, one, many string) string {
 	if n == 1 {

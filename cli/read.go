@@ -53,7 +53,7 @@ func readCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			if done, err := put(c, d); done {
+			if done, err := writeJSON(c, d); done {
 				return failedAttempt(d, err)
 			}
 			p := newPage(c)
@@ -79,7 +79,7 @@ func whyNot(ctx context.Context, c *cli.Command, k *knowledge.Knowledge, logs []
 	if err != nil {
 		return err
 	}
-	newPage(c).hang(fmt.Sprintf("%s line %d  ", file, line), timeline.WhyNot(file, line))
+	newPage(c).hangingIndent(fmt.Sprintf("%s line %d  ", file, line), timeline.WhyNot(file, line))
 	return nil
 }
 
@@ -96,7 +96,7 @@ func listUnparsed(ctx context.Context, c *cli.Command, k *knowledge.Knowledge, l
 			if c.Bool("json") {
 				return lines.Encode(unparsed{src.Name, l})
 			}
-			_, err := fmt.Fprintf(out, "%s:%d  %s\n", src.Name, l.Number, calm(l.Text))
+			_, err := fmt.Fprintf(out, "%s:%d  %s\n", src.Name, l.Number, sanitize(l.Text))
 			return err
 		})
 		if err != nil {
@@ -107,24 +107,32 @@ func listUnparsed(ctx context.Context, c *cli.Command, k *knowledge.Knowledge, l
 }
 
 func failedAttempt(d *docket.Docket, err error) error {
-	if err == nil && d.Broke != nil {
+	if err == nil && d.Failure != nil {
 		return errFound
 	}
 	return err
 }
 
-// sources lists the logs at the paths given, folders with all they hold.
+// sources lists the logs at the paths given, folders with all they hold. What can
+// be read only once, such as a pipe, is kept in a file of its own meanwhile: to
+// tell its language and dialect, and to read it, it is read more than once.
 func sources(c *cli.Command, paths []string) ([]reading.Source, error) {
 	var list []reading.Source
 	for _, path := range paths {
 		if path == "-" {
-			list = append(list, reading.Source{Name: "standard input", Size: -1, Open: func() (io.ReadCloser, error) { return io.NopCloser(c.Root().Reader), nil }})
+			src, err := spooled("standard input", c.Root().Reader)
+			if err != nil {
+				return nil, err
+			}
+			list = append(list, src)
 			continue
 		}
 		err := filepath.WalkDir(path, func(name string, d fs.DirEntry, err error) error {
-			if err == nil && !d.IsDir() {
-				list = append(list, reading.Source{Name: shown(path, name), Open: func() (io.ReadCloser, error) { return os.Open(name) }})
+			if err != nil || d.IsDir() {
+				return err
 			}
+			src, err := sourceAt(shown(path, name), name)
+			list = append(list, src)
 			return err
 		})
 		if err != nil {
@@ -135,6 +143,42 @@ func sources(c *cli.Command, paths []string) ([]reading.Source, error) {
 		return nil, fmt.Errorf("no files in %s", strings.Join(paths, ", "))
 	}
 	return list, nil
+}
+
+// sourceAt is the log at a path: a file, or what can be read only once.
+func sourceAt(name, path string) (reading.Source, error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return reading.Source{}, err
+	}
+	if info.Mode().IsRegular() {
+		return reading.Source{Name: name, Size: info.Size(), Open: func() (io.ReadCloser, error) { return os.Open(path) }}, nil
+	}
+	f, err := os.Open(path)
+	if err != nil {
+		return reading.Source{}, err
+	}
+	defer func() { _ = f.Close() }() // it was only read
+	return spooled(name, f)
+}
+
+// spooled copies a stream into a file that nobody else can find, and that goes
+// with the program.
+func spooled(name string, in io.Reader) (reading.Source, error) {
+	f, err := os.CreateTemp("", "diorthos-stream-")
+	if err != nil {
+		return reading.Source{}, err
+	}
+	if err := os.Remove(f.Name()); err != nil {
+		return reading.Source{}, errors.Join(err, f.Close())
+	}
+	size, err := io.Copy(f, in)
+	if err != nil {
+		return reading.Source{}, errors.Join(fmt.Errorf("%s: %w", name, err), f.Close())
+	}
+	return reading.Source{Name: name, Size: size, Open: func() (io.ReadCloser, error) {
+		return io.NopCloser(io.NewSectionReader(f, 0, size)), nil
+	}}, nil
 }
 
 // shown is a log's name below the folder that was asked for.

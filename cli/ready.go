@@ -16,11 +16,11 @@ import (
 
 	"diorthos/core/bag"
 	"diorthos/core/knowledge"
-	"diorthos/core/media"
 	"diorthos/core/readiness"
 	"diorthos/core/reading"
+	"diorthos/core/system"
 	"diorthos/host"
-	"diorthos/platform/debian"
+	"diorthos/platform"
 )
 
 func readyCommand() *cli.Command {
@@ -53,7 +53,7 @@ func readyCommand() *cli.Command {
 			}
 			switch {
 			case c.IsSet("update"):
-				return readyForUpdate(c, facts)
+				return readyForUpdate(c, facts, k)
 			case c.Bool("recommend"):
 				return recommend(c, facts, k)
 			case c.IsSet("for"):
@@ -70,10 +70,11 @@ func factsFor(ctx context.Context, c *cli.Command) (*bag.Facts, error) {
 	if err != nil {
 		return nil, err
 	}
-	if mode := c.String("firmware"); mode != "" {
-		if mode != "uefi" && mode != "bios" {
-			return nil, usage(c, fmt.Errorf("--firmware %q: want uefi or bios", mode))
-		}
+	mode, err := firmwareFlag(c)
+	if err != nil {
+		return nil, err
+	}
+	if mode != "" {
 		facts.Firmware = &bag.Firmware{Mode: mode}
 	}
 	return facts, nil
@@ -82,7 +83,7 @@ func factsFor(ctx context.Context, c *cli.Command) (*bag.Facts, error) {
 func lookOrOpen(ctx context.Context, c *cli.Command) (*bag.Facts, error) {
 	path := c.String("bag")
 	if path == "" {
-		l, err := host.Look(host.GatherOptions{Image: c.String("image"), Root: c.String("root"), Live: c.Bool("live"), SectorSize: c.Int("sector-size"), Platforms: platforms(), Now: time.Now()})
+		l, err := host.Look(host.GatherOptions{Image: c.String("image"), Root: c.String("root"), Live: c.Bool("live"), SectorSize: c.Int("sector-size"), Adapters: platform.All(), Now: time.Now()})
 		if err != nil {
 			return nil, err
 		}
@@ -101,8 +102,8 @@ func lookOrOpen(ctx context.Context, c *cli.Command) (*bag.Facts, error) {
 	return info.Facts, nil
 }
 
-func question(c *cli.Command, facts *bag.Facts) readiness.Question {
-	return readiness.Question{Facts: facts, Needed: c.StringSlice("needs"), Now: time.Now()}
+func question(c *cli.Command, facts *bag.Facts, k *knowledge.Knowledge) readiness.Question {
+	return readiness.Question{Facts: facts, Family: k.Families[facts.Family()], Limits: k.Limits, Needed: c.StringSlice("needs"), Now: time.Now()}
 }
 
 func readyFor(c *cli.Command, facts *bag.Facts, k *knowledge.Knowledge) error {
@@ -110,7 +111,7 @@ func readyFor(c *cli.Command, facts *bag.Facts, k *knowledge.Knowledge) error {
 	if err != nil {
 		return err
 	}
-	q := question(c, facts)
+	q := question(c, facts, k)
 	q.Release = release
 	if path := c.String("medium"); path != "" {
 		if q.Medium, err = mediumAt(path); err != nil {
@@ -124,7 +125,7 @@ func readyFor(c *cli.Command, facts *bag.Facts, k *knowledge.Knowledge) error {
 	if err != nil {
 		return err
 	}
-	done, err := put(c, report)
+	done, err := writeJSON(c, report)
 	if !done {
 		p := newPage(c)
 		p.line("%s for %s: %s", p.strong(facts.Machine.Name), report.Title, p.word(report.Verdict))
@@ -142,14 +143,14 @@ func mediumAt(path string) (*readiness.Medium, error) {
 		return nil, err
 	}
 	defer func() { _ = src.Close() }()
-	m, err := media.Inspect(src)
+	m, err := inspected(src, path)
 	if err != nil {
-		return nil, fmt.Errorf("%s: %w", path, err)
+		return nil, err
 	}
 	return &readiness.Medium{Title: m.Title, Modes: m.Modes(), Architecture: m.Architecture}, nil
 }
 
-func unfit(w readiness.Word, err error) error {
+func unfit(w readiness.Rating, err error) error {
 	if err == nil && w == readiness.Unfit {
 		return errFound
 	}
@@ -191,11 +192,16 @@ func plan(c *cli.Command, facts *bag.Facts, release *knowledge.Release) (*readin
 		defer func() { _ = plain.Close() }()
 		opened, names = append(opened, plain), append(names, filepath.Base(name))
 	}
-	index, err := debian.ReadIndex(sys.Architecture, opened...)
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", strings.Join(names, ", "), err)
+	basis := strings.Join(names, ", ")
+	packages, ok := packagesOf(sys.Family)
+	if !ok {
+		return nil, nil //nolint:nilnil // an upgrade of such a system cannot be computed
 	}
-	return index.Plan(sys, strings.Join(names, ", ")), nil
+	computed, err := packages.PlanUpgrade(sys, basis, opened...)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", basis, err)
+	}
+	return computed, nil
 }
 
 // ownLists finds the lists of a release that the machine has fetched.
@@ -207,18 +213,30 @@ func ownLists(c *cli.Command, release *knowledge.Release) []string {
 	if root == "" {
 		return nil
 	}
-	var found []string
-	for _, name := range []string{release.Codename, release.Codename + "-updates", release.Codename + "-security"} {
-		list, _ := filepath.Glob(filepath.Join(root, "var/lib/apt/lists", "*_dists_"+name+"_*_Packages*")) // the pattern is right
-		found = append(found, list...)
+	packages, ok := packagesOf(release.Family)
+	if !ok {
+		return nil
 	}
-	slices.Sort(found)
+	var found []string
+	for _, name := range packages.PackageLists(os.DirFS(root), release.Codename) {
+		found = append(found, filepath.Join(root, filepath.FromSlash(name)))
+	}
 	return found
+}
+
+// packagesOf is who knows the packages of a family of systems.
+func packagesOf(family string) (system.Packages, bool) {
+	for _, a := range platform.All() {
+		if p, ok := a.(system.Packages); ok && a.Family() == family {
+			return p, true
+		}
+	}
+	return nil, false
 }
 
 func recommend(c *cli.Command, facts *bag.Facts, k *knowledge.Knowledge) error {
 	var failed error
-	choices, err := readiness.Recommend(question(c, facts), k.Releases, func(r *knowledge.Release) *readiness.Plan {
+	choices, err := readiness.Recommend(question(c, facts, k), k.Releases, func(r *knowledge.Release) *readiness.Plan {
 		p, err := plan(c, facts, r)
 		failed = errors.Join(failed, err)
 		return p
@@ -227,7 +245,7 @@ func recommend(c *cli.Command, facts *bag.Facts, k *knowledge.Knowledge) error {
 		return err
 	}
 	picked := slices.ContainsFunc(choices, func(x readiness.Choice) bool { return x.Picked })
-	done, err := put(c, choices)
+	done, err := writeJSON(c, choices)
 	if !done {
 		p := newPage(c)
 		installed := "no system that is known"
@@ -251,7 +269,7 @@ func recommend(c *cli.Command, facts *bag.Facts, k *knowledge.Knowledge) error {
 	return err
 }
 
-func readyForUpdate(c *cli.Command, facts *bag.Facts) error {
+func readyForUpdate(c *cli.Command, facts *bag.Facts, k *knowledge.Knowledge) error {
 	if facts.Installed == nil {
 		return errors.New("ready: no installed system is known to hold the update against")
 	}
@@ -260,12 +278,17 @@ func readyForUpdate(c *cli.Command, facts *bag.Facts) error {
 		return err
 	}
 	defer func() { _ = f.Close() }()
-	pkg, err := debian.ReadPackage(f)
+	packages, ok := packagesOf(facts.Installed.Family)
+	if !ok {
+		return fmt.Errorf("ready: packages of %s cannot be judged by themselves: hold the machine against what is offered to it, with \"upkeep show\"", facts.Installed.Name)
+	}
+	pkg, err := packages.ReadPackage(f)
 	if err != nil {
 		return fmt.Errorf("%s: %w", c.String("update"), err)
 	}
-	list := append([]readiness.Verdict{readiness.Applicable(facts.Installed, pkg, debian.CompareVersions)}, readiness.General(question(c, facts))...)
-	done, err := put(c, list)
+	q := question(c, facts, k)
+	list := append([]readiness.Verdict{readiness.Applicable(facts.Installed, pkg, q.Family, packages.CompareVersions)}, readiness.General(q)...)
+	done, err := writeJSON(c, list)
 	if !done {
 		p := newPage(c)
 		p.line("%s on %s", p.strong(pkg.Name+" "+pkg.Version+" "+pkg.Architecture), facts.Machine.Name)
@@ -274,7 +297,7 @@ func readyForUpdate(c *cli.Command, facts *bag.Facts) error {
 	return unfit(list[0].Verdict, err)
 }
 
-func (p *page) word(w readiness.Word) string {
+func (p *page) word(w readiness.Rating) string {
 	switch w {
 	case readiness.Unfit:
 		return p.bad(markBroken + " unfit")
@@ -302,7 +325,7 @@ func showVerdicts(p *page, list []readiness.Verdict) {
 	}
 	for _, v := range list {
 		if v.Do != "" {
-			p.hang(v.Title+": ", v.Do)
+			p.hangingIndent(v.Title+": ", v.Do)
 		}
 	}
 }
@@ -317,7 +340,7 @@ func showPlan(p *page, plan *readiness.Plan) {
 		list []string
 	}{{"held and staying: ", plan.Held}, {"not in the release: ", plan.Gone}, {"needed and not to be had: ", plan.Missing}} {
 		if len(l.list) > 0 {
-			p.hang(l.lead, shortened(l.list, 12))
+			p.hangingIndent(l.lead, shortened(l.list, 12))
 		}
 	}
 }

@@ -84,7 +84,7 @@ func usage(c *cli.Command, err error) error {
 }
 
 func oneLine(err error) string {
-	text := calm(strings.Join(strings.Fields(strings.ReplaceAll(err.Error(), "\n", "; ")), " "))
+	text := sanitize(strings.Join(strings.Fields(strings.ReplaceAll(err.Error(), "\n", "; ")), " "))
 	if errors.Is(err, client.ErrUnreachable) {
 		text += ": is the service running? (\"make demo\" starts one)"
 	}
@@ -111,10 +111,10 @@ func jsonFlag() cli.Flag {
 func JSONFlag() cli.Flag { return jsonFlag() }
 
 // Put prints v as JSON if that was asked for; it reports whether it was.
-func Put(c *cli.Command, v any) (bool, error) { return put(c, v) }
+func Put(c *cli.Command, v any) (bool, error) { return writeJSON(c, v) }
 
-// put prints v as JSON if that was asked for; it reports whether it was.
-func put(c *cli.Command, v any) (bool, error) {
+// writeJSON prints v as JSON if that was asked for; it reports whether it was.
+func writeJSON(c *cli.Command, v any) (bool, error) {
 	if !c.Bool("json") {
 		return false, nil
 	}
@@ -136,10 +136,19 @@ func service(c *cli.Command) *client.Client { return client.New(c.String("url"),
 // loadKnowledge reads the shipped knowledge and the site's own, from the
 // folders that DIORTHOS_KNOWLEDGE lists.
 func loadKnowledge() (*knowledge.Knowledge, error) {
+	return LoadKnowledge(os.Getenv("DIORTHOS_KNOWLEDGE"))
+}
+
+// LoadKnowledge reads the shipped knowledge and the site's own, from lists of
+// folders.
+func LoadKnowledge(lists ...string) (*knowledge.Knowledge, error) {
 	var site []fs.FS
-	for _, dir := range filepath.SplitList(os.Getenv("DIORTHOS_KNOWLEDGE")) {
+	for _, dir := range filepath.SplitList(strings.Join(lists, string(filepath.ListSeparator))) {
+		if dir == "" {
+			continue
+		}
 		if info, err := os.Stat(dir); err != nil || !info.IsDir() {
-			return nil, fmt.Errorf("DIORTHOS_KNOWLEDGE: %s is not a folder", dir)
+			return nil, fmt.Errorf("knowledge of the site: %s is not a folder", dir)
 		}
 		site = append(site, os.DirFS(dir))
 	}

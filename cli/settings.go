@@ -11,9 +11,13 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"diorthos/core/action"
 	"diorthos/core/bag"
+	"diorthos/core/firmware"
+	"diorthos/core/system"
 	"diorthos/core/upkeep"
 	"diorthos/host"
+	"diorthos/platform"
 )
 
 const keptAndJournalled = "The settings as they were are kept aside, whole and the branch by itself, and a journal brings every byte back.\n\n"
@@ -38,7 +42,7 @@ func settingsCommand() *cli.Command {
 
 // changeSetting makes a command of an action with parameters, which are the
 // command's arguments before the machine.
-func changeSetting(name, usage, more, example, action string, params ...string) *cli.Command {
+func changeSetting(name, usage, more, example string, id action.ID, params ...string) *cli.Command {
 	var words []string
 	text := ""
 	for _, p := range params {
@@ -61,28 +65,39 @@ func changeSetting(name, usage, more, example, action string, params ...string) 
 			for i, p := range params {
 				values[p] = a[i]
 			}
-			return does(ctx, c, facts, a[len(params)], action, values)
+			return runAction(ctx, c, facts, a[len(params)], id, values)
 		},
 	}
 }
 
-func showSettings(_ context.Context, c *cli.Command, facts *bag.Facts, path string) (err error) {
+// ableSystem opens the first system on a disk that has an ability, to be read.
+func ableSystem[T any](c *cli.Command, facts *bag.Facts, path string) (found T, close func() error, err error) {
 	dev, err := host.OpenDisk(host.Locate(path).Disk, c.Int("sector-size"), true)
 	if err != nil {
-		return err
+		return found, nil, err
 	}
-	defer func() { err = errors.Join(err, dev.Close()) }()
-	system, err := host.Bench(platforms(), facts, nil, time.Now).Open(dev)
+	mode := firmware.Mode("")
+	if facts.Firmware != nil {
+		mode = facts.Firmware.Mode
+	}
+	list, err := system.OpenAll(platform.All(), dev, system.Options{Mode: mode, Now: time.Now()})
+	if err != nil {
+		return found, nil, errors.Join(err, dev.Close())
+	}
+	for _, o := range list {
+		if t, ok := o.System.(T); ok {
+			return t, dev.Close, nil
+		}
+	}
+	return found, nil, errors.Join(fmt.Errorf("%s: no system lies there with which this can be done", path), dev.Close())
+}
+
+func showSettings(_ context.Context, c *cli.Command, facts *bag.Facts, path string) (err error) {
+	keeper, closeDisk, err := ableSystem[system.SettingsEditor](c, facts, path)
 	if err != nil {
 		return err
 	}
-	keeper, ok := system.(interface {
-		Settings() ([]upkeep.Branch, error)
-		KeptSettings() []string
-	})
-	if !ok {
-		return fmt.Errorf("%s: the settings of this system are not known", path)
-	}
+	defer func() { err = errors.Join(err, closeDisk()) }()
 	list, err := keeper.Settings()
 	if err != nil {
 		return err
@@ -93,14 +108,14 @@ func showSettings(_ context.Context, c *cli.Command, facts *bag.Facts, path stri
 			return fmt.Errorf("%s: the settings have no branch %q", path, only)
 		}
 	}
-	if done, err := put(c, map[string]any{"branches": list, "kept": keeper.KeptSettings()}); done {
+	if done, err := writeJSON(c, map[string]any{"branches": list, "kept": keeper.KeptSettings()}); done {
 		return err
 	}
 	p := newPage(c)
 	for _, b := range list {
 		p.line("%s  %s", p.strong(b.Name), p.faint(b.Owner+"  "+b.Grants))
 		if b.Damaged != "" {
-			p.hang("  "+p.bad(markBroken)+" damaged: ", b.Damaged)
+			p.hangingIndent("  "+p.bad(markBroken)+" damaged: ", b.Damaged)
 		}
 		for _, name := range slices.Sorted(maps.Keys(b.Values)) {
 			p.line("  %-12s %s", name, b.Values[name])
@@ -110,4 +125,58 @@ func showSettings(_ context.Context, c *cli.Command, facts *bag.Facts, path stri
 		p.line("kept aside: %s", at)
 	}
 	return nil
+}
+
+// putBackCommand brings back what was moved aside, by its name.
+func putBackCommand() *cli.Command {
+	return &cli.Command{
+		Name: "put-back", Usage: "bring back something that was moved aside", ArgsUsage: "NAME IMAGE|FOLDER",
+		Description: "Works after the machine was used. What stands in its place now is moved aside in its turn, and named. \"upkeep aside\"\nlists the names.\n\nExample:\n   diorthos upkeep put-back 20261125-101500/attempt-7 .demo/machines/gannet-crew-2",
+		Flags:       changeFlags(),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			a, err := args(c, "NAME", "IMAGE")
+			if err != nil {
+				return err
+			}
+			facts, err := lookFor(c, a[1])
+			if err != nil {
+				return err
+			}
+			return runAction(ctx, c, facts, a[1], "upkeep.put-back", map[string]string{"name": a[0]})
+		},
+	}
+}
+
+// asideCommand lists what was moved aside.
+func asideCommand() *cli.Command {
+	return &cli.Command{
+		Name: "aside", Usage: "list what was moved aside, and where it was", ArgsUsage: "IMAGE|FOLDER",
+		Description: "Example:\n   diorthos upkeep aside .demo/machines/gannet-crew-2",
+		Flags:       []cli.Flag{sectorFlag(), jsonFlag()},
+		Action: onMachine(func(_ context.Context, c *cli.Command, facts *bag.Facts, path string) (err error) {
+			s, closeDisk, err := ableSystem[system.Aside](c, facts, path)
+			if err != nil {
+				return err
+			}
+			defer func() { err = errors.Join(err, closeDisk()) }()
+			list, err := s.MovedAside()
+			if err != nil {
+				return err
+			}
+			if done, err := writeJSON(c, append([]upkeep.Aside{}, list...)); done {
+				return err
+			}
+			p := newPage(c)
+			if len(list) == 0 {
+				p.line("%s nothing was moved aside on it", markNone)
+				return nil
+			}
+			var rows [][]string
+			for _, a := range list {
+				rows = append(rows, []string{a.Name, a.From})
+			}
+			p.table([]string{"name", "was at"}, rows)
+			return nil
+		}),
+	}
 }

@@ -2,19 +2,17 @@ package cli
 
 import (
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
-	"time"
 
 	"github.com/urfave/cli/v3"
 
-	"diorthos/client"
-	"diorthos/core/bag"
-	"diorthos/core/ladder"
 	"diorthos/core/store"
+	"diorthos/core/system"
 	"diorthos/host"
-	"diorthos/platform/corbel"
+	"diorthos/platform"
 )
 
 func sourceFlag() cli.Flag {
@@ -35,40 +33,65 @@ func componentSources(names []string, build int) (list []store.Source, err error
 }
 
 func source(name string, build int) (store.Source, error) {
+	suppliers := suppliersOf(platform.All())
 	if strings.HasPrefix(name, "http://") || strings.HasPrefix(name, "https://") {
-		return corbel.VendorSource(name, build), nil
+		for _, s := range suppliers {
+			return s.Service(name, build), nil
+		}
 	}
 	info, err := os.Stat(name)
 	if err != nil {
 		return nil, err
 	}
-	if filepath.Ext(name) == ".pack" {
-		raw, err := os.ReadFile(name)
+	if !info.IsDir() {
+		raw, err := readMedium(name, info.Size())
 		if err != nil {
 			return nil, err
 		}
-		return corbel.PackSource(filepath.Base(name), raw)
+		for _, s := range suppliers {
+			if src, ok, err := s.Medium(name, raw); ok || err != nil {
+				return src, err
+			}
+		}
 	}
-	if info.IsDir() && host.Locate(name).Plate == "" {
-		return corbel.TwinSource(filepath.Base(name), os.DirFS(name))
+	if info.IsDir() && host.Locate(name).Disk == name { // the folder of a system's files
+		return twin(suppliers, filepath.Base(name), os.DirFS(name))
 	}
-	volume, err := host.SystemVolume(host.Locate(name).Disk, platforms())
+	volume, err := host.SystemVolume(host.Locate(name).Disk, platform.All())
 	if err != nil {
 		return nil, err
 	}
-	return corbel.TwinSource("the twin "+filepath.Base(name), volume)
+	return twin(suppliers, "the twin "+filepath.Base(name), volume)
 }
 
-// bench is what the rungs of a case need besides the disk.
-func bench(c *cli.Command, d *client.CaseDetail) (ladder.Bench, error) {
-	facts := &bag.Facts{}
-	if d.Docket != nil {
-		facts.Disks, facts.Firmware, facts.State = d.Docket.Disks, d.Docket.Firmware, d.Docket.State
+// maxMedium is the size of the largest install medium that is read whole, in
+// bytes; a larger file is taken for a disk.
+const maxMedium = 1 << 30
+
+func readMedium(name string, size int64) ([]byte, error) {
+	if size > maxMedium || filepath.Ext(name) == ".img" {
+		return nil, nil
 	}
-	build := 0
-	if facts.State != nil && facts.State.Store != nil {
-		build = facts.State.Store.Build
+	return os.ReadFile(name)
+}
+
+func twin(suppliers []system.Supplier, name string, volume fs.FS) (store.Source, error) {
+	failed := fmt.Errorf("%s: no family of systems takes components from there", name)
+	for _, s := range suppliers {
+		src, err := s.Twin(name, volume)
+		if err == nil {
+			return src, nil
+		}
+		failed = err
 	}
-	list, err := componentSources(c.StringSlice("source"), build)
-	return host.Bench(platforms(), facts, list, time.Now), err
+	return nil, failed
+}
+
+func suppliersOf(adapters []system.Adapter) (list []system.Supplier) {
+	for _, a := range adapters {
+		if s, ok := a.(system.Supplier); ok {
+			list = append(list, s)
+		}
+	}
+	return list
 }

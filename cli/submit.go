@@ -36,7 +36,7 @@ func submitCommand() *cli.Command {
 					return err
 				}
 			}
-			if done, err := put(c, client.Accepted{Case: last, Again: accepted.Again}); done {
+			if done, err := writeJSON(c, client.Accepted{Case: last, Again: accepted.Again}); done {
 				return unreadable(last, err)
 			}
 			showAccepted(newPage(c), last, accepted.Again)

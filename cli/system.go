@@ -7,26 +7,27 @@ import (
 	"io"
 	"os"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
 	"github.com/urfave/cli/v3"
 
+	"diorthos/core/action"
 	"diorthos/core/bag"
-	"diorthos/core/block"
 	"diorthos/core/boot"
-	"diorthos/core/ladder"
+	"diorthos/core/readiness"
 	"diorthos/core/store"
+	"diorthos/core/system"
 	"diorthos/core/upkeep"
 	"diorthos/host"
-	"diorthos/platform/corbel"
-	"diorthos/platform/corbelfile"
+	"diorthos/platform"
 )
 
 // lookFor takes the facts of the disk or machine's folder that the command
 // names.
 func lookFor(c *cli.Command, path string) (*bag.Facts, error) {
-	l, err := host.Look(host.GatherOptions{Image: path, SectorSize: c.Int("sector-size"), Platforms: platforms(), Now: time.Now()})
+	l, err := host.Look(host.GatherOptions{Image: path, SectorSize: c.Int("sector-size"), Adapters: platform.All(), Now: time.Now()})
 	if err != nil {
 		return nil, err
 	}
@@ -53,51 +54,15 @@ func onMachine(do func(ctx context.Context, c *cli.Command, facts *bag.Facts, pa
 	}
 }
 
-// does takes one action on a machine, outside of any case: guard, journal,
-// change, proof.
-func does(ctx context.Context, c *cli.Command, facts *bag.Facts, path, action string, params map[string]string) (err error) {
-	at := host.Locate(path)
-	device := at.Device(action)
-	dev, err := host.OpenDisk(device, c.Int("sector-size"), c.Bool("dry-run"))
+// runAction takes one action on a machine, outside of any case.
+func runAction(
+	ctx context.Context, c *cli.Command, facts *bag.Facts, path string, id action.ID, params map[string]string,
+) error {
+	m, err := machineFor(c, facts.Machine.Name, path, facts)
 	if err != nil {
 		return err
 	}
-	defer func() { err = errors.Join(err, dev.Close()) }()
-	build := 0
-	if facts.State.Store != nil {
-		build = facts.State.Store.Build
-	}
-	list, err := componentSources(c.StringSlice("source"), build)
-	if err != nil {
-		return err
-	}
-	if ladder.Destroys(action) && !c.Bool("dry-run") && c.String("confirm") != facts.Machine.Name {
-		p := newPage(c)
-		p.line("  %s Data will be lost:", p.bad(markBroken))
-		showLosses(p, facts.Disks, []string{"system"})
-		return fmt.Errorf("%s destroys what is listed: give --confirm %s to go on; nothing was changed", action, facts.Machine.Name)
-	}
-	journal := c.String("journal")
-	if journal == "" && !c.Bool("dry-run") {
-		if journal, err = journalPath(device, facts.Machine.Name); err != nil {
-			return err
-		}
-	}
-	o := ladder.Options{DryRun: c.Bool("dry-run"), Machine: facts.Machine.Name, Path: absolute(device), Now: time.Now, Bench: host.Bench(platforms(), facts, list, time.Now),
-		Journal: func(h block.Head) (*block.Journal, error) { return block.CreateJournal(journal, h) }}
-	run, err := ladder.Take(ctx, ladder.Rung{Number: 1, Remedy: action, Title: action, Action: action, Params: params, Target: ladder.TargetOf(action, facts)}, dev, o)
-	if run != nil && run.Outcome != ladder.Refused && !c.Bool("dry-run") {
-		run.Journal = absolute(journal)
-	}
-	done, errOut := put(c, run)
-	if !done && run != nil {
-		p := newPage(c)
-		showRun(p, "  ", *run)
-		if run.Journal != "" {
-			p.line("  take it back  diorthos undo %s", relative(run.Journal))
-		}
-	}
-	return afterRun(c, err, errOut)
+	return performOn(ctx, c, m, facts, id, params)
 }
 
 func bootCommand() *cli.Command {
@@ -108,7 +73,7 @@ func bootCommand() *cli.Command {
 				Description: "From the firmware over table, loader and kernel to the services. Exit status 1 if a link is broken.\n\nExample:\n   diorthos boot show .demo/machines/kestrel-bridge-1",
 				Flags:       []cli.Flag{sectorFlag(), jsonFlag()},
 				Action: onMachine(func(_ context.Context, c *cli.Command, facts *bag.Facts, path string) error {
-					done, err := put(c, facts.State.Chain)
+					done, err := writeJSON(c, facts.State.Chain)
 					if !done {
 						showChain(newPage(c), facts.State.Chain)
 					}
@@ -126,22 +91,18 @@ func bootCommand() *cli.Command {
 						newPage(c).line("%s no link of the chain is broken", newPage(c).good(markGood))
 						return nil
 					}
-					action, ok := linkActions[b.Fault]
+					k, err := loadKnowledge()
+					if err != nil {
+						return err
+					}
+					id, ok := k.Mends[b.Fault]
 					if !ok {
 						return fmt.Errorf("%s: %s (%s): this link is not mended by one change; hand the machine in as a case for its ladder", b.Kind, b.Saw, b.Fault)
 					}
-					return does(ctx, c, facts, path, action, nil)
+					return runAction(ctx, c, facts, path, id, nil)
 				})},
 		},
 	}
-}
-
-// linkActions is what mends a broken link.
-var linkActions = map[string]string{
-	"boot-code-damaged": "boot.code", "boot-sector-damaged": "boot.sector", "loader-missing": "boot.loader", "loader-altered": "boot.loader",
-	"boot-store-damaged": "boot.store", "boot-store-other-volume": "boot.store", "active-flag": "layout.activate", "table-damaged": "layout.mend-primary-gpt",
-	"kernel-missing": "store.repair", "kernel-altered": "store.repair", "boot-order": "plate.boot-order", "boot-entries-stale": "plate.boot-entry", "boot-entries-missing": "plate.boot-entry",
-	"pending-component-gone": "upkeep.cut-pending", "pending-half-done": "upkeep.revert-pending", "component-wants": "upkeep.remove-update", "service-of-program": "upkeep.remove-program",
 }
 
 func showChain(p *page, chain boot.Chain) {
@@ -154,9 +115,9 @@ func showChain(p *page, chain boot.Chain) {
 		if l.Fault != "" {
 			mark = p.bad(markBroken)
 		}
-		p.hang(fmt.Sprintf("  %s %-17s ", mark, l.Kind), l.What+": "+l.Saw)
+		p.hangingIndent(fmt.Sprintf("  %s %-17s ", mark, l.Kind), l.What+": "+l.Saw)
 		if l.Fault != "" {
-			p.line("    %s", p.faint(l.Fault))
+			p.line("    %s", p.faint(string(l.Fault)))
 		}
 	}
 }
@@ -172,7 +133,7 @@ func storeCommand() *cli.Command {
 					if facts.State.Store == nil {
 						return fmt.Errorf("%s: this system has no component store that is known", path)
 					}
-					done, err := put(c, facts.State.Store)
+					done, err := writeJSON(c, facts.State.Store)
 					if !done {
 						showStore(newPage(c), facts.State.Store)
 					}
@@ -185,7 +146,7 @@ func storeCommand() *cli.Command {
 				Description: "First from the machine's own copies, then from --source. A source of another build is refused.\n\nExample:\n   diorthos store repair .demo/machines/tarvoe-office-1 --source .demo/medium-7210.pack",
 				Flags:       append(changeFlags(), sourceFlag()),
 				Action: onMachine(func(ctx context.Context, c *cli.Command, facts *bag.Facts, path string) error {
-					return does(ctx, c, facts, path, "store.repair", nil)
+					return runAction(ctx, c, facts, path, "store.repair", nil)
 				})},
 		},
 	}
@@ -202,46 +163,39 @@ func showStore(p *page, r *store.Verification) {
 	}
 	p.line("  %s build %d: %s, %s, %s hashed: %s", mark, r.Build, plural(r.Components, "component", "components"), plural(r.Files, "file", "files"), size(r.Bytes), plural(len(r.Faults), "fault", "faults"))
 	for _, f := range r.Faults {
-		p.hang("    "+p.bad(markBroken)+" ", f.String())
+		p.hangingIndent("    "+p.bad(markBroken)+" ", f.String())
 		p.line("      want %s%s", f.Want, map[bool]string{true: "", false: ", got " + f.Got}[f.Got == ""])
 	}
 }
 
-// withParams are actions that have to be told more than the machine.
-var withParams = []string{"upkeep.set-policy", "upkeep.lend-policy", "upkeep.set-value", "upkeep.set-owner", "upkeep.rename-setting", "upkeep.restore-settings"}
-
-func upkeepCommand() *cli.Command {
-	var names []string
-	for _, n := range ladder.Actions() {
-		if strings.HasPrefix(n, "upkeep.") && !slices.Contains(withParams, n) {
-			names = append(names, strings.TrimPrefix(n, "upkeep."))
+// plainActions are those of upkeep that have to be told no more than the machine.
+func plainActions() (names []string) {
+	for _, id := range action.IDs() {
+		name, ok := strings.CutPrefix(string(id), "upkeep.")
+		if a, _ := action.Named(id); ok && (len(a.Parameters) == 0 || len(a.Parameters) == 1 && a.Parameters[0].Name == "system") {
+			names = append(names, name)
 		}
 	}
+	return names
+}
+
+func upkeepCommand() *cli.Command {
+	names := plainActions()
 	return &cli.Command{
 		Name: "upkeep", Usage: "show services, settings, pending work and the update client of a machine, and change them",
 		Commands: []*cli.Command{
 			{Name: "show", Usage: "show how they stand beside what the release ships", ArgsUsage: "IMAGE|FOLDER",
 				Description: "Exit status 1 if something is not as it should be.\n\nExample:\n   diorthos upkeep show .demo/machines/fulmar-crew-1",
 				Flags:       []cli.Flag{sectorFlag(), jsonFlag()},
-				Action: onMachine(func(_ context.Context, c *cli.Command, facts *bag.Facts, path string) error {
-					done, err := put(c, facts.State)
-					odd := len(upkeepFaults(facts.State)) > 0
-					if !done {
-						showUpkeep(newPage(c), facts.State)
-					}
-					if err == nil && odd {
-						return errFound
-					}
-					return err
-				})},
+				Action:      onMachine(showUpkeepOf)},
 			{Name: "cut", Usage: "copy a list of pending work without what refers to missing components", ArgsUsage: "LIST OUT",
 				Description: "For a list of any size, taken off a machine: everything else stays byte for byte the same, in little memory. On a\nmachine itself, \"upkeep do cut-pending\" does it through a journal.\n\nExample:\n   diorthos upkeep cut list list.new --store /mnt/corbel/store/manifests",
 				Flags:       []cli.Flag{&cli.StringFlag{Name: "store", Usage: "`FOLDER` with the manifests of the components that are there", Required: true}, jsonFlag()},
 				Action:      cutList},
-			settingsSet(), settingsCommand(),
+			settingsSet(), settingsCommand(), putBackCommand(), asideCommand(),
 			{Name: "do", Usage: "take one action", ArgsUsage: "ACTION IMAGE|FOLDER",
 				Description: "The actions: " + strings.Join(names, ", ") + ".\nEach is proven afterwards, and taken back if it cannot be.\n\nExample:\n   diorthos upkeep do leftovers-aside .demo/machines/gannet-crew-2 --dry-run",
-				Flags:       append(changeFlags(), sourceFlag(), &cli.StringFlag{Name: "confirm", Usage: "the machine's `NAME`, to say that what an action destroys may be lost"}),
+				Flags:       append(changeFlags(), sourceFlag(), systemFlag(), yesFlag(), &cli.StringFlag{Name: "confirm", Usage: "the machine's `NAME`, to say that what an action destroys may be lost"}),
 				Action: func(ctx context.Context, c *cli.Command) error {
 					a, err := args(c, "ACTION", "IMAGE")
 					if err != nil {
@@ -254,7 +208,7 @@ func upkeepCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					return does(ctx, c, facts, a[1], "upkeep."+a[0], nil)
+					return runAction(ctx, c, facts, a[1], action.ID("upkeep."+a[0]), systemParam(c))
 				}},
 		},
 	}
@@ -291,68 +245,70 @@ func cutList(ctx context.Context, c *cli.Command) (err error) {
 	}()
 	bar := newBar(c, "cutting", info.Size())
 	defer bar.clear()
-	cut, err := upkeep.Excise(ctx, io.TeeReader(in, bar), out, corbelfile.FindOperations(corbel.Missing(os.DirFS(folder))))
+	cut, err := upkeep.Excise(ctx, io.TeeReader(in, bar), out, finderFor(folder))
 	if err != nil {
 		return err
 	}
 	bar.clear()
-	if done, err := put(c, cut); done {
+	if done, err := writeJSON(c, cut); done {
 		return err
 	}
 	newPage(c).line("%s: %s left out, %s; the rest is byte for byte the same", a[1], plural(cut.Out, "operation", "operations"), size(cut.Bytes))
 	return nil
 }
 
-// upkeepFaults lists in words what is not as it should be.
-func upkeepFaults(s *bag.State) (list []string) {
-	for _, v := range s.Services {
-		if v.Update && (v.Start != v.Shipped || v.Running != v.Runs) {
-			list = append(list, fmt.Sprintf("service %s: start type %s, the release ships %s; running: %v", v.Name, v.Start, v.Shipped, v.Running))
-		}
-		if v.Broken != "" {
-			list = append(list, fmt.Sprintf("service %s of %s: %s", v.Name, v.Program, v.Broken))
+// finderFor finds what is gone, by the first family whose lists can be cut.
+func finderFor(folder string) upkeep.Finder {
+	for _, a := range platform.All() {
+		if cutter, ok := a.(system.Cutter); ok {
+			return cutter.FindGone(os.DirFS(folder))
 		}
 	}
-	if p := s.Pending; p != nil {
-		if !p.Whole {
-			list = append(list, fmt.Sprintf("pending work %s breaks off after %d operations", p.Transaction, p.Operations))
-		}
-		for _, g := range p.Gone {
-			list = append(list, fmt.Sprintf("pending work %s: %d of %d operations refer to %s %s, which is gone", p.Transaction, g.Operations, p.Operations, g.Component, g.Version))
-		}
-	}
-	for _, f := range s.Settings {
-		list = append(list, fmt.Sprintf("setting %s %s: %s: want %s, got %s", f.Branch, f.Name, f.Kind, f.Want, f.Got))
-	}
-	if u := s.Update; u != nil {
-		if u.PausedUntil != "" {
-			list = append(list, "updates are paused until "+u.PausedUntil)
-		}
-		if u.CacheLocked {
-			list = append(list, "the download cache cannot be written")
-		}
-		for _, d := range u.CacheDamaged {
-			list = append(list, d.Name+" is not what the catalogue says")
-		}
-		for _, l := range u.Leftovers {
-			list = append(list, l+" is left of an earlier attempt")
-		}
-	}
-	return list
+	return func(data []byte, _ bool) (int, int, int) { return -1, -1, len(data) }
 }
 
-func showUpkeep(p *page, s *bag.State) {
+// systemFlag chooses one of several systems on a disk.
+func systemFlag() cli.Flag {
+	return &cli.IntFlag{Name: "system", Usage: "number of the partition with the system, where several are on the disk"}
+}
+
+func yesFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "yes", Usage: "do not ask before what disrupts"}
+}
+
+func systemParam(c *cli.Command) map[string]string {
+	if n := c.Int("system"); n > 0 {
+		return map[string]string{"system": strconv.Itoa(n)}
+	}
+	return nil
+}
+
+func showUpkeep(p *page, s *bag.State, list []readiness.Verdict) {
 	p.head("Upkeep")
-	for _, f := range upkeepFaults(s) {
-		p.hang("  "+p.bad(markBroken)+" ", f)
-	}
-	if len(upkeepFaults(s)) == 0 {
-		p.line("  %s services, settings, pending work and update client are as they should be", p.good(markGood))
-	}
+	showVerdicts(p, list)
 	if s.Pending != nil {
-		p.line("  %s pending: %s, %s for the next start", markNone, s.Pending.Transaction, plural(s.Pending.Operations, "operation", "operations"))
+		p.line("  %s pending: %s, %s for the next start", markNone, s.Pending.Transaction,
+			plural(s.Pending.Operations, "operation", "operations"))
 	}
 	for _, h := range s.History {
 		p.line("  %s %s  %-8s %s, build %d", markNone, when(h.When), h.Kind, h.Title, h.Build)
 	}
+}
+
+// showUpkeepOf says how the parts stand. What was not measured is no fault, and is
+// not called fine either.
+func showUpkeepOf(_ context.Context, c *cli.Command, facts *bag.Facts, _ string) error {
+	k, err := loadKnowledge()
+	if err != nil {
+		return err
+	}
+	list := readiness.Conditions(facts.State, k.Limits)
+	done, err := writeJSON(c, struct {
+		*bag.State
+		Conditions []readiness.Verdict `json:"conditions"`
+	}{facts.State, list})
+	if !done {
+		showUpkeep(newPage(c), facts.State, list)
+	}
+	return unfit(readiness.Worst(list), err)
 }

@@ -7,21 +7,21 @@ import (
 	"unicode/utf8"
 )
 
-// A calmWriter lets text, and the colours that we give it, through to a
+// A sanitizingWriter lets text, and the colours that we give it, through to a
 // terminal. Logs, disks and bags can hold any bytes, and a terminal obeys what
 // it is sent: all other control characters become U+FFFD. A piece that is
 // written must be whole.
-type calmWriter struct{ w io.Writer }
+type sanitizingWriter struct{ w io.Writer }
 
-func (c calmWriter) Write(p []byte) (int, error) {
-	if _, err := io.WriteString(c.w, calm(string(p))); err != nil {
+func (c sanitizingWriter) Write(p []byte) (int, error) {
+	if _, err := io.WriteString(c.w, sanitize(string(p))); err != nil {
 		return 0, err
 	}
 	return len(p), nil
 }
 
-func calm(s string) string {
-	if !strings.ContainsFunc(s, obeyed) {
+func sanitize(s string) string {
+	if !strings.ContainsFunc(s, isControl) {
 		return s
 	}
 	var out strings.Builder
@@ -31,7 +31,7 @@ func calm(s string) string {
 		case colour > 0:
 			n = colour
 			out.WriteString(s[:n])
-		case obeyed(r):
+		case isControl(r):
 			out.WriteRune(utf8.RuneError)
 		default:
 			out.WriteString(s[:n])
@@ -41,8 +41,8 @@ func calm(s string) string {
 	return out.String()
 }
 
-// obeyed reports whether a terminal acts on r instead of showing it.
-func obeyed(r rune) bool {
+// isControl reports whether a terminal acts on r instead of showing it.
+func isControl(r rune) bool {
 	return r == utf8.RuneError || unicode.IsControl(r) && r != '\n' && r != '\t'
 }
 

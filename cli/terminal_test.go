@@ -16,7 +16,7 @@ func TestTerminalIsSentTextAndColoursAlone(t *testing.T) {
 		"cut off \x1b[3":                        "cut off �[3",
 	} {
 		var out strings.Builder
-		n, err := calmWriter{&out}.Write([]byte(written))
+		n, err := sanitizingWriter{&out}.Write([]byte(written))
 		if out.String() != want || n != len(written) || err != nil {
 			t.Errorf("%q became %q, want %q (%d, %v)", written, out.String(), want, n, err)
 		}

@@ -4,13 +4,15 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"time"
 
 	"github.com/urfave/cli/v3"
 
 	"diorthos/client"
+	"diorthos/core/action"
 	"diorthos/core/block"
-	"diorthos/core/ladder"
+	"diorthos/core/climb"
 	"diorthos/host"
 )
 
@@ -37,8 +39,8 @@ func undoCommand() *cli.Command {
 					return refusedUndo(c, err)
 				}
 			}
-			told := tellUndone(ctx, c, j, before)
-			if done, err := put(c, map[string]any{"head": j.Head(), "was": before, "is": j.State(), "changes": j.Changes()}); done {
+			told := errors.Join(noteUndone(j, a[0], before), tellUndone(ctx, c, j, before))
+			if done, err := writeJSON(c, map[string]any{"head": j.Head(), "was": before, "is": j.State(), "changes": j.Changes()}); done {
 				return errors.Join(err, told)
 			}
 			showUndo(newPage(c), j, before)
@@ -48,7 +50,7 @@ func undoCommand() *cli.Command {
 }
 
 func undo(ctx context.Context, image string, j *block.Journal) (err error) {
-	if j.State() == block.Noted || j.State() == block.Undone {
+	if j.State() == block.Recorded || j.State() == block.Undone {
 		return nil
 	}
 	target := j.Head().Target
@@ -63,6 +65,27 @@ func undo(ctx context.Context, image string, j *block.Journal) (err error) {
 	return j.Undo(ctx, dev)
 }
 
+// noteUndone puts onto the machine's record, which lies beside the journal, that a
+// rung was taken back. Where there is no record there is nothing to note.
+func noteUndone(j *block.Journal, journal string, before block.State) (err error) {
+	h := j.Head()
+	if j.State() != block.Undone || before == block.Undone || h.Machine == "" {
+		return nil
+	}
+	path := (&host.Machine{Name: h.Machine, Path: journal}).Record()
+	if _, err := os.Stat(path); err != nil {
+		return nil //nolint:nilerr // none
+	}
+	r, err := climb.OpenRecord(path, h.Machine)
+	if err != nil {
+		return fmt.Errorf("the disk is as it was, but the machine's record could not be told: %w", err)
+	}
+	defer func() { err = errors.Join(err, r.Close()) }()
+	return r.Note(climb.Entry{
+		At: time.Now().UTC(), Mark: climb.MarkTakenBack, Case: h.Case, Rung: h.Number, Remedy: h.Rung, Journal: absolute(journal),
+	})
+}
+
 // tellUndone puts onto the docket of the journal's case that its rung was
 // taken back. Without a token there is nobody to tell.
 func tellUndone(ctx context.Context, c *cli.Command, j *block.Journal, before block.State) error {
@@ -71,12 +94,18 @@ func tellUndone(ctx context.Context, c *cli.Command, j *block.Journal, before bl
 		return nil
 	}
 	s := service(c)
-	climb, err := s.StartClimb(ctx, h.Case, client.ClimbStart{Host: hostName(), Rung: h.Number})
+	started, err := s.StartClimb(ctx, h.Case, client.ClimbStart{Host: hostName(), Rung: h.Number})
 	if err != nil {
 		return fmt.Errorf("the disk is as it was, but the service could not be told: %w", err)
 	}
-	run := &ladder.Run{Rung: h.Number, Outcome: ladder.TakenBack, Guard: []ladder.Check{}, Planned: []ladder.Planned{}, Proof: []ladder.Check{}, Began: time.Now().UTC()}
-	return reportEnd(ctx, s, climb.ID, run, nil)
+	run := &climb.Run{
+		Rung: h.Number, Remedy: h.Rung, Outcome: climb.TakenBack, Began: time.Now().UTC(),
+		Guard: []action.Check{}, Planned: []climb.Planned{}, Proof: []action.Check{},
+	}
+	if _, err := s.ReportClimb(ctx, started.ID, client.ClimbReport{State: client.Ended, Run: run}); err != nil {
+		return fmt.Errorf("the disk is as it was, but the service could not be told: %w", err)
+	}
+	return nil
 }
 
 func refusedUndo(c *cli.Command, err error) error {
@@ -96,7 +125,7 @@ func showUndo(p *page, j *block.Journal, before block.State) {
 	switch {
 	case before == block.Undone:
 		p.line("%s it was taken back before", markNone)
-	case before == block.Noted:
+	case before == block.Recorded:
 		p.line("%s it was cut off before anything was written; there is nothing to take back", markNone)
 	case j.State() == block.Undone:
 		p.line("%s taken back: every byte is as it was", p.good(markGood))

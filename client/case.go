@@ -9,18 +9,8 @@ import (
 	"strconv"
 	"time"
 
+	"diorthos/core/climb"
 	"diorthos/core/docket"
-	"diorthos/core/ladder"
-)
-
-// The states of a case.
-const (
-	Received   = "received"   // on disk and in the queue
-	Reading    = "reading"    // a worker is at it
-	Open       = "open"       // its docket is there
-	Climbing   = "climbing"   // a climb is under way
-	Unreadable = "unreadable" // it was accepted and cannot be read; Problem says why
-	Quiet      = "quiet"      // it was read, and nothing failed: what the machine looks like when it is well
 )
 
 // A Case is one failed attempt on one machine, in short.
@@ -28,7 +18,7 @@ type Case struct {
 	Number   int64     `json:"number" doc:"Number of the case"`
 	Machine  string    `json:"machine" doc:"Name of the machine"`
 	Site     string    `json:"site,omitempty" doc:"Where the machine stands"`
-	State    string    `json:"state" enum:"received,reading,open,climbing,unreadable,quiet"`
+	State    CaseState `json:"state"`
 	Received time.Time `json:"received" doc:"When its bag was acknowledged"`
 	Updated  time.Time `json:"updated" doc:"When anything about it changed last"`
 	By       string    `json:"by" doc:"Who handed it in"`
@@ -57,7 +47,7 @@ type CaseDetail struct {
 	// Typical is how long remedies took in earlier climbs, by their names.
 	Typical map[string]Typical `json:"typical" doc:"How long remedies took where they were proven, by their names"`
 	// Stands is how each rung stands after all climbs, by its number.
-	Stands map[string]ladder.Outcome `json:"stands" doc:"How each rung stands after all climbs, by its number"`
+	Stands map[string]climb.Outcome `json:"stands" doc:"How each rung stands after all climbs, by its number"`
 }
 
 // A Typical is how long a remedy took where it was proven.
@@ -67,7 +57,7 @@ type Typical struct {
 }
 
 // Standing is how a rung stands; empty if it was never taken.
-func (d *CaseDetail) Standing(rung int) ladder.Outcome { return d.Stands[strconv.Itoa(rung)] }
+func (d *CaseDetail) Standing(rung int) climb.Outcome { return d.Stands[strconv.Itoa(rung)] }
 
 // A CasePage is one page of a list of cases, the newest first.
 type CasePage struct {
@@ -104,7 +94,7 @@ func (c *Client) Case(ctx context.Context, number int64) (*CaseDetail, error) {
 // A CaseQuery selects cases. The zero value selects all.
 type CaseQuery struct {
 	Machine string // part of the name
-	State   string
+	State   CaseState
 	Before  int64 // numbers below this one
 	Limit   int   // at most 200; 0 for 50
 }
@@ -112,7 +102,7 @@ type CaseQuery struct {
 // Cases returns one page of cases.
 func (c *Client) Cases(ctx context.Context, q CaseQuery) (*CasePage, error) {
 	v := url.Values{}
-	for name, value := range map[string]string{"machine": q.Machine, "state": q.State, "before": number(q.Before), "limit": number(int64(q.Limit))} {
+	for name, value := range map[string]string{"machine": q.Machine, "state": string(q.State), "before": number(q.Before), "limit": number(int64(q.Limit))} {
 		if value != "" {
 			v.Set(name, value)
 		}

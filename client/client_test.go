@@ -39,7 +39,7 @@ func TestWatchConnectsAgain(t *testing.T) {
 	defer cancel()
 	var seen []string
 	err := client.New(server.URL, "t").Watch(ctx, 1, func(c client.Case) bool {
-		seen = append(seen, c.State)
+		seen = append(seen, string(c.State))
 		return c.State != client.Open
 	})
 	if err != nil || strings.Join(seen, " ") != "reading open" || calls.Load() != 3 {

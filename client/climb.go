@@ -6,29 +6,22 @@ import (
 	"net/http"
 	"time"
 
-	"diorthos/core/ladder"
-)
-
-// The states of a climb.
-const (
-	Running = "running"
-	Ended   = "ended"   // the run's outcome says how
-	CutOff  = "cut off" // it was told to stop, or failed in the middle
+	"diorthos/core/climb"
 )
 
 // A Climb is one run over rungs of a case's ladder.
 type Climb struct {
-	ID      int64        `json:"id"`
-	Case    int64        `json:"case"`
-	By      string       `json:"by" doc:"Who climbs"`
-	Host    string       `json:"host" doc:"The computer that does it"`
-	State   string       `json:"state" enum:"running,ended,cut off"`
-	Rung    int          `json:"rung,omitempty" doc:"The rung that is taken"`
-	Phase   string       `json:"phase,omitempty" doc:"What is being done right now"`
-	Began   time.Time    `json:"began"`
-	Ended   *time.Time   `json:"ended,omitempty"`
-	Runs    []ladder.Run `json:"runs" doc:"The rungs taken, in order"`
-	Problem string       `json:"problem,omitempty" doc:"Why it stopped"`
+	ID      int64       `json:"id"`
+	Case    int64       `json:"case"`
+	By      string      `json:"by" doc:"Who climbs"`
+	Host    string      `json:"host" doc:"The computer that does it"`
+	State   ClimbState  `json:"state"`
+	Rung    int         `json:"rung,omitempty" doc:"The rung that is taken"`
+	Phase   string      `json:"phase,omitempty" doc:"What is being done right now"`
+	Began   time.Time   `json:"began"`
+	Ended   *time.Time  `json:"ended,omitempty"`
+	Runs    []climb.Run `json:"runs" doc:"The rungs taken, in order"`
+	Problem string      `json:"problem,omitempty" doc:"Why it stopped"`
 }
 
 // A ClimbStart begins a climb.
@@ -39,10 +32,10 @@ type ClimbStart struct {
 
 // A ClimbReport tells how a climb goes on. Fields left empty stay as they were.
 type ClimbReport struct {
-	State   string      `json:"state" enum:"running,ended,cut off"`
-	Phase   string      `json:"phase,omitempty" maxLength:"200"`
-	Run     *ladder.Run `json:"run,omitempty" doc:"A rung that was taken"`
-	Problem string      `json:"problem,omitempty" maxLength:"4000"`
+	State   ClimbState `json:"state"`
+	Phase   string     `json:"phase,omitempty" maxLength:"200"`
+	Run     *climb.Run `json:"run,omitempty" doc:"A rung that was taken"`
+	Problem string     `json:"problem,omitempty" maxLength:"4000"`
 }
 
 // StartClimb tells the service that a climb of a case begins.

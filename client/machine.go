@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"diorthos/core/bag"
+	"diorthos/core/readiness"
 )
 
 // A MachineSummary is a computer of the fleet, in short.
@@ -17,19 +18,20 @@ type MachineSummary struct {
 	Seen     time.Time `json:"seen" doc:"When evidence of it came in last"`
 	Cases    int64     `json:"cases" doc:"How many cases it has"`
 	Case     int64     `json:"case" doc:"Number of its latest case"`
-	State    string    `json:"state" enum:"received,reading,open,climbing,unreadable,quiet" doc:"State of that case"`
+	State    CaseState `json:"state" doc:"State of that case"`
 	Headline string    `json:"headline,omitempty" doc:"The likeliest cause in that case"`
 }
 
 // A MachineDetail is a machine with its facts as they were gathered last.
 type MachineDetail struct {
 	MachineSummary
-	Gathered time.Time     `json:"gathered,omitzero" doc:"When the facts were gathered"`
-	Disks    []bag.Disk    `json:"disks"`
-	Hardware *bag.Hardware `json:"hardware,omitempty"`
-	Firmware *bag.Firmware `json:"firmware,omitempty"`
-	Facts    *bag.State    `json:"facts,omitempty" doc:"How the parts of its system stand, where that is known"`
-	History  []Case        `json:"history" doc:"Its cases, the latest first; at most 50"`
+	Gathered   time.Time           `json:"gathered,omitzero" doc:"When the facts were gathered"`
+	Disks      []bag.Disk          `json:"disks"`
+	Hardware   *bag.Hardware       `json:"hardware,omitempty"`
+	Firmware   *bag.Firmware       `json:"firmware,omitempty"`
+	Facts      *bag.State          `json:"facts,omitempty" doc:"How the parts of its system stand, where that is known"`
+	Conditions []readiness.Verdict `json:"conditions" doc:"The same, judged part by part"`
+	History    []Case              `json:"history" doc:"Its cases, the latest first; at most 50"`
 }
 
 // A MachinePage is one page of a list of machines, by their names.
@@ -41,16 +43,16 @@ type MachinePage struct {
 
 // A MachineQuery says which machines to list.
 type MachineQuery struct {
-	Name  string // part of the name or of the site
-	State string // of the latest case; empty for any
-	After string // the name behind which the page begins
+	Name  string    // part of the name or of the site
+	State CaseState // of the latest case; empty for any
+	After string    // the name behind which the page begins
 	Limit int
 }
 
 // Machines returns a page of machines.
 func (c *Client) Machines(ctx context.Context, q MachineQuery) (*MachinePage, error) {
 	v := url.Values{}
-	for name, value := range map[string]string{"name": q.Name, "state": q.State, "after": q.After} {
+	for name, value := range map[string]string{"name": q.Name, "state": string(q.State), "after": q.After} {
 		if value != "" {
 			v.Set(name, value)
 		}

@@ -32,13 +32,18 @@ func openPage(t *testing.T) *page {
 	ctx, cancel := chromedp.NewContext(alloc)
 	t.Cleanup(cancel)
 	p := &page{t, ctx}
+	if err := chromedp.Do(ctx); err != nil { // the browser lives as long as this context
+		t.Fatal(err)
+	}
 	p.do(chromedp.EmulateViewport(1280, 800))
 	return p
 }
 
 func (p *page) do(steps ...chromedp.Action[chromedp.Void]) {
 	p.t.Helper()
-	if err := chromedp.Do(p.ctx, steps...); err != nil {
+	ctx, cancel := context.WithTimeout(p.ctx, 30*time.Second) // what is not there is waited for so long
+	defer cancel()
+	if err := chromedp.Do(ctx, steps...); err != nil {
 		p.t.Fatal(err)
 	}
 }
@@ -114,7 +119,7 @@ func TestConsoleShowsACaseLiveWhileItIsReadAndClimbed(t *testing.T) {
 		t.Error("the damaged copy of the table is not marked on the disk")
 	}
 
-	p.do(chromedp.Focus(`[role="application"]`), chromedp.KeyEvent("+"), chromedp.KeyEvent(kb.ArrowRight))
+	p.do(chromedp.Focus(`[role="slider"]`), chromedp.KeyEvent("+"), chromedp.KeyEvent(kb.ArrowRight))
 	p.waitText("E: mkinitramfs failure zstd -q -9 -T0 70")
 	p.picture("timeline")
 

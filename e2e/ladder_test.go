@@ -37,12 +37,12 @@ func TestAPersonIsLedThroughTheRungsAndNothingBorrowedIsForgotten(t *testing.T) 
 	if r.status != 0 {
 		t.Fatalf("%+v", r)
 	}
-	wants(t, r.out, "Does the failed thing work now?", "borrowed by rung 1: swap for the attempt", "stays on the ledger")
+	wants(t, r.out, "Does the failed thing work now?", "borrowed by rung 1: swap for the attempt", "stays on the record")
 	wants(t, s.must(0, "case", "1"), "not helped")
 	wants(t, s.must(0, "ladder", "1", "--image", image), "not given back: swap for the attempt")
 
 	// Nobody answers: nothing is taken for granted.
-	if r := s.answering("", "climb", "1", "--image", image, "--hands", "--only", "1"); r.status != 1 || !strings.Contains(r.errout, "neither y nor n") {
+	if r := s.answering("", "climb", "1", "--image", image, "--hands", "--only", "1"); r.status != 1 || !strings.Contains(r.errout, "nobody answered") {
 		t.Errorf("%+v", r)
 	}
 	// Cut short in the middle: what is borrowed is asked for all the same.

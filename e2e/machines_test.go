@@ -26,7 +26,7 @@ func TestMachinesAreListedByTheirLatestCase(t *testing.T) {
 		}
 		for _, m := range page.Machines {
 			names = append(names, m.Name)
-			if m.Name == "tern-1" && (m.Cases != 2 || m.Case != 5 || m.State != client.Quiet) {
+			if m.Name == "tern-1" && (m.Cases != 2 || m.Case != 5 || m.State != client.Healthy) {
 				t.Errorf("%+v", m)
 			}
 		}
@@ -38,7 +38,7 @@ func TestMachinesAreListedByTheirLatestCase(t *testing.T) {
 		t.Errorf("%v, want %v", names, want)
 	}
 	for query, want := range map[client.MachineQuery]int64{
-		{Name: "tern", Limit: 10}: 2, {Name: "TERN-3", Limit: 10}: 1, {Name: "100%", Limit: 10}: 0, {State: client.Quiet, Limit: 10}: 4, {State: client.Open, Limit: 10}: 0,
+		{Name: "tern", Limit: 10}: 2, {Name: "TERN-3", Limit: 10}: 1, {Name: "100%", Limit: 10}: 0, {State: client.Healthy, Limit: 10}: 4, {State: client.Open, Limit: 10}: 0,
 	} {
 		page, err := s.client().Machines(t.Context(), query)
 		if err != nil || page.Total != want || int64(len(page.Machines)) != want {
@@ -55,6 +55,6 @@ func TestMachinesAreListedByTheirLatestCase(t *testing.T) {
 	if status, _ := s.get("/api/v1/machines?state=broken"); status != http.StatusUnprocessableEntity {
 		t.Errorf("a state that there is not: %d", status)
 	}
-	wants(t, s.must(0, "machines", "--name", "tern"), "tern-1", "tern-3", "· quiet")
+	wants(t, s.must(0, "machines", "--name", "tern"), "tern-1", "tern-3", "· healthy")
 	wants(t, s.must(0, "machines", "--state", "open"), "No machine fits")
 }

@@ -21,7 +21,8 @@ import (
 	"diorthos/client"
 	"diorthos/console"
 	"diorthos/core/bag"
-	"diorthos/knowledge"
+	"diorthos/core/knowledge"
+	shipped "diorthos/knowledge"
 	"diorthos/service"
 	"diorthos/standin/cluster"
 	"diorthos/standin/fleet"
@@ -91,7 +92,7 @@ func newStage(t testing.TB, limits bag.Limits) *stage {
 	}
 	ctx, stop := context.WithCancel(context.Background())
 	ready, ended := make(chan string, 1), make(chan error, 1)
-	conf := service.Config{Database: s.dsn, Bags: s.bags, Knowledge: knowledge.Files, Console: console.Files(), Limits: limits,
+	conf := service.Config{Database: s.dsn, Bags: s.bags, Knowledge: func() (*knowledge.Knowledge, error) { return knowledge.Load(shipped.Files) }, Console: console.Files(), Limits: limits,
 		Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Ready: func(a string) { ready <- a }}
 	go func() { ended <- service.Run(ctx, listener, conf) }()
 	t.Cleanup(func() {

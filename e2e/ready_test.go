@@ -143,7 +143,7 @@ func TestVolumesAreMendedInPlace(t *testing.T) {
 		wants(t, out, "done and proven")
 		undo = append(undo, strings.TrimSpace(out[strings.LastIndex(out, "diorthos undo ")+len("diorthos undo "):]))
 	}
-	wants(t, s.must(0, "layout", "volume", "--partition", "2", image), "nothing wrong")
+	wants(t, s.must(0, "layout", "volume", "--partition", "2", image), "can be read")
 	wants(t, s.must(0, "layout", "show", image), "fat32", "boot at /boot")
 	for i := len(undo) - 1; i >= 0; i-- {
 		s.must(0, "undo", undo[i])

@@ -303,7 +303,7 @@ func TestAKilledWorkerLosesNothing(t *testing.T) {
 	if c := state(); c.State != client.Reading {
 		t.Fatalf("the case is %s: it was read before the worker could be killed", c.State)
 	}
-	within(t, 2*time.Minute, "another worker has read the case", func() bool { return state().State == client.Quiet })
+	within(t, 2*time.Minute, "another worker has read the case", func() bool { return state().State == client.Healthy })
 	if c := state(); c.Tried != "" && c.Problem != "" {
 		t.Errorf("%+v", c)
 	}
@@ -330,7 +330,7 @@ func TestACaseThatCannotBeReadIsHealedByItsBag(t *testing.T) {
 		t.Fatal(err)
 	}
 	time.Sleep(time.Second) // a worker would have taken it by now
-	state := func() string {
+	state := func() client.CaseState {
 		c, err := s.client().Case(t.Context(), 1)
 		if err != nil {
 			t.Fatal(err)
@@ -348,7 +348,7 @@ func TestACaseThatCannotBeReadIsHealedByItsBag(t *testing.T) {
 	within(t, time.Minute, "it is found unreadable", func() bool { return state() == client.Unreadable })
 	wants(t, s.must(0, "case", "1"), "unreadable", "Hand the same bag in again")
 	wants(t, s.must(0, "submit", packed), "case 1")
-	within(t, time.Minute, "it is read", func() bool { return state() == client.Quiet })
+	within(t, time.Minute, "it is read", func() bool { return state() == client.Healthy })
 	if left, _ := filepath.Glob(filepath.Join(s.bags, "*")); len(left) != 1 || left[0] == kept[0] {
 		t.Errorf("kept are %v, the damaged one was %v", left, kept)
 	}
@@ -553,11 +553,11 @@ func TestWatchersHearOfChanges(t *testing.T) {
 	s.must(0, "submit", evidence(t, "tern-9", 5, strings.NewReader("text\n")))
 	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
 	defer cancel()
-	states := make(chan string, 16)
+	states := make(chan client.CaseState, 16)
 	go func() {
 		_ = s.client().Watch(ctx, 1, func(c client.Case) bool { states <- c.State; return true })
 	}()
-	want := func(state string) {
+	want := func(state client.CaseState) {
 		t.Helper()
 		for {
 			select {
@@ -570,7 +570,7 @@ func TestWatchersHearOfChanges(t *testing.T) {
 			}
 		}
 	}
-	want(client.Quiet)
+	want(client.Healthy)
 	climb, err := s.client().StartClimb(ctx, 1, client.ClimbStart{Host: "stick-1"})
 	if err != nil {
 		t.Fatal(err)

@@ -9,7 +9,8 @@ import (
 
 	"diorthos/core/bag"
 	"diorthos/core/block"
-	"diorthos/core/upkeep"
+	"diorthos/core/firmware"
+	"diorthos/core/system"
 )
 
 // Names in a machine's folder: its disk, what stands for all that is not on a
@@ -20,48 +21,56 @@ const (
 	screenName = "screen.txt"
 )
 
-// A Place is where a machine's disk is, and its nameplate, if it has one.
-type Place struct{ Disk, Plate string }
+// A Place is where a machine's disk is, and the state of its firmware, if it is
+// held in a file.
+type Place struct{ Disk, Firmware string }
 
 // Locate takes the path of a disk, or of a machine's folder.
 func Locate(path string) Place {
 	if info, err := os.Stat(path); err != nil || !info.IsDir() {
 		return Place{Disk: path}
 	}
-	at := Place{Disk: filepath.Join(path, diskName), Plate: filepath.Join(path, plateName)}
+	at := Place{Disk: filepath.Join(path, diskName), Firmware: filepath.Join(path, plateName)}
 	if _, err := os.Stat(at.Disk); err != nil {
 		return Place{Disk: path} // some other folder: opening it says so
 	}
-	if _, err := os.Stat(at.Plate); err != nil {
-		at.Plate = ""
+	if _, err := os.Stat(at.Firmware); err != nil {
+		at.Firmware = ""
 	}
 	return at
 }
 
-// A Plated is a platform that can read a nameplate.
-type Plated interface {
-	Plate(block.Source) (*upkeep.Plate, error)
-}
-
 // firmware is the mode of the machine's firmware; empty when not known.
-func (at Place) firmware(platforms []Platform) string {
-	if at.Plate == "" {
-		return ""
-	}
-	dev, err := block.OpenImage(at.Plate, 512, true)
-	if err != nil {
-		return ""
-	}
-	defer func() { _ = dev.Close() }() // it was only read
-	for _, p := range platforms {
-		if reader, ok := p.(Plated); ok {
-			if plate, err := reader.Plate(dev); err == nil {
-				return plate.Mode
-			}
-		}
+func (at Place) firmware(adapters []system.Adapter) firmware.Mode {
+	if _, state := at.holder(adapters); state != nil {
+		return state.Mode
 	}
 	return ""
 }
+
+// holder is the adapter that can read the state of the machine's firmware, with
+// that state; nil when there is none.
+func (at Place) holder(adapters []system.Adapter) (system.FirmwareHolder, *firmware.State) {
+	if at.Firmware == "" {
+		return nil, nil
+	}
+	dev, err := block.OpenImage(at.Firmware, 512, true)
+	if err != nil {
+		return nil, nil
+	}
+	defer func() { _ = dev.Close() }() // it was only read
+	for _, a := range adapters {
+		if h, ok := a.(system.FirmwareHolder); ok {
+			if state, err := h.ReadFirmware(dev); err == nil {
+				return h, state
+			}
+		}
+	}
+	return nil, nil
+}
+
+// Folder is where what belongs to the machine lies.
+func (at Place) Folder() string { return filepath.Dir(at.Disk) }
 
 // beside reads a file of the machine's folder; a link cannot lead out of it.
 func (at Place) beside(name string) (raw []byte, err error) {
@@ -73,20 +82,14 @@ func (at Place) beside(name string) (raw []byte, err error) {
 	return io.ReadAll(f)
 }
 
-// survey lets the platforms say how the parts of what was found stand.
-func (at Place) survey(facts *bag.Facts, systems []found) (err error) {
-	var plate []byte
-	if at.Plate != "" {
-		if plate, err = os.ReadFile(at.Plate); err != nil {
+// survey lets the adapter say how the parts of what was found stand.
+func (at Place) survey(facts *bag.Facts, s system.Found) (err error) {
+	if at.Firmware != "" {
+		if s.Ground.Firmware, err = os.ReadFile(at.Firmware); err != nil {
 			return fmt.Errorf("nameplate: %w", err)
 		}
 	}
-	for _, s := range systems {
-		if surveyor, ok := s.platform.(Surveyor); ok {
-			s.ground.Plate = plate
-			s.ground.Beside = at.beside
-			surveyor.Survey(s.ground, facts)
-		}
-	}
+	s.Ground.Beside = at.beside
+	s.Adapter.Survey(s.Ground, facts)
 	return nil
 }

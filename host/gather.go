@@ -14,6 +14,8 @@ import (
 
 	"diorthos/core/bag"
 	"diorthos/core/block"
+	"diorthos/core/firmware"
+	"diorthos/core/system"
 )
 
 // GatherOptions say what to gather.
@@ -27,7 +29,8 @@ type GatherOptions struct {
 	Site       string
 	Model      string
 	Zstd       bool
-	Platforms  []Platform
+	Adapters   []system.Adapter
+	Firmware   firmware.Mode // of the machine, where the image does not tell; empty when not known
 	Now        time.Time
 }
 
@@ -89,7 +92,7 @@ type Looked struct {
 	Facts   *bag.Facts
 	image   *block.Image
 	folders []*os.Root
-	systems []found
+	systems []system.Found
 }
 
 // Close lets go of the image, or of the folders.
@@ -131,16 +134,23 @@ func Look(o GatherOptions) (l *Looked, err error) {
 		if l.image, err = OpenDisk(at.Disk, o.SectorSize, true); err != nil {
 			return nil, err
 		}
-		disk, systems, err := DescribeDiskFor(l.image, "disk0", at.Disk, o.Platforms, Needs{Firmware: at.firmware(o.Platforms)})
+		mode := at.firmware(o.Adapters)
+		if mode == "" {
+			mode = o.Firmware
+		}
+		disk, systems, err := system.Describe(l.image, "disk0", at.Disk, o.Adapters, system.Needs{Firmware: mode})
 		if err != nil {
 			return nil, err
 		}
 		l.Facts.Disks, l.systems = []bag.Disk{*disk}, systems
-		for _, s := range systems {
-			system(l.Facts, s.volume, []Platform{s.platform}, "")
+		if mode != "" {
+			l.Facts.Firmware = &bag.Firmware{Mode: mode}
 		}
-		if err := at.survey(l.Facts, systems); err != nil {
-			return nil, err
+		if len(systems) > 0 { // facts are of one system: the first on the disk
+			installed(l.Facts, systems[0].Volume, []system.Adapter{systems[0].Adapter}, "")
+			if err := at.survey(l.Facts, systems[0]); err != nil {
+				return nil, err
+			}
 		}
 		l.Facts.Volumes = onDisk(disk)
 	}
@@ -150,16 +160,16 @@ func Look(o GatherOptions) (l *Looked, err error) {
 		if err != nil {
 			return nil, fmt.Errorf("survey: %w", err)
 		}
-		if err := Root(l.Facts, o.Root, root, o.Platforms); err != nil {
+		if err := Root(l.Facts, o.Root, root, o.Adapters); err != nil {
 			return nil, err
 		}
-		l.systems = append(l.systems, inFolder(root, o.Platforms)...)
+		l.systems = append(l.systems, inFolder(root, o.Adapters)...)
 	case o.Live:
-		if err = Live(l.Facts, o.Platforms); err != nil {
+		if err = Live(l.Facts, o.Adapters); err != nil {
 			return nil, err
 		}
-		l.Facts.Disks = append(l.Facts.Disks, liveDisks(l.Facts.Devices, o.Platforms)...)
-		l.systems = append(l.systems, inFolder(os.DirFS("/"), o.Platforms)...)
+		l.Facts.Disks = append(l.Facts.Disks, liveDisks(l.Facts.Devices, o.Adapters)...)
+		l.systems = append(l.systems, inFolder(os.DirFS("/"), o.Adapters)...)
 	}
 	if l.Facts.Hardware == nil && l.Facts.Installed != nil && l.Facts.Installed.Architecture != "" {
 		l.Facts.Hardware = &bag.Hardware{Architecture: l.Facts.Installed.Architecture}
@@ -172,7 +182,7 @@ func Look(o GatherOptions) (l *Looked, err error) {
 
 // liveDisks describes the disks of the running machine, as far as it may be
 // read.
-func liveDisks(devices []bag.Device, platforms []Platform) []bag.Disk {
+func liveDisks(devices []bag.Device, adapters []system.Adapter) []bag.Disk {
 	var list []bag.Disk
 	for _, d := range devices {
 		if d.Kind != "disk" {
@@ -183,7 +193,7 @@ func liveDisks(devices []bag.Device, platforms []Platform) []bag.Disk {
 		if err != nil {
 			continue // not root: its volumes are known all the same
 		}
-		if disk, _, err := DescribeDisk(image, fmt.Sprintf("disk%d", len(list)), path, platforms); err == nil {
+		if disk, _, err := system.Describe(image, fmt.Sprintf("disk%d", len(list)), path, adapters, system.Needs{}); err == nil {
 			list = append(list, *disk)
 		}
 		_ = image.Close() // it was only read
@@ -202,11 +212,9 @@ func onDisk(d *bag.Disk) []bag.Volume {
 	return list
 }
 
-func inFolder(root fs.FS, platforms []Platform) []found {
-	for _, p := range platforms {
-		if _, ok := p.System(root); ok {
-			return []found{{platform: p, volume: root}}
-		}
+func inFolder(root fs.FS, adapters []system.Adapter) []system.Found {
+	if a, _, ok := system.FindOn(adapters, root); ok {
+		return []system.Found{{Adapter: a, Volume: root}}
 	}
 	return nil
 }
@@ -272,8 +280,8 @@ func (l *Looked) logs(ctx context.Context, o GatherOptions) (list []log, err err
 }
 
 func (l *Looked) candidates(o GatherOptions) (list []log, err error) {
-	if at := Locate(o.Image); at.Plate != "" { // what a person saw on the screen, where it was noted beside the disk
-		folder, err := l.folder(filepath.Dir(at.Plate))
+	if at := Locate(o.Image); at.Firmware != "" { // what a person saw on the screen, where it was noted beside the disk
+		folder, err := l.folder(filepath.Dir(at.Firmware))
 		if err != nil {
 			return nil, err
 		}
@@ -300,8 +308,8 @@ func (l *Looked) candidates(o GatherOptions) (list []log, err error) {
 		return list, err
 	}
 	for _, s := range l.systems {
-		for _, name := range append(s.platform.Logs(s.volume), s.platform.Catalogues(s.volume)...) {
-			list = append(list, log{s.volume, name, s.platform.LogName(name)})
+		for _, name := range append(s.Adapter.Logs(s.Volume), s.Adapter.Catalogues(s.Volume)...) {
+			list = append(list, log{s.Volume, name, s.Adapter.LogName(name)})
 		}
 	}
 	return list, nil
@@ -314,7 +322,7 @@ func (c log) readable() error {
 	case err != nil:
 		return err
 	case !info.Mode().IsRegular():
-		return fmt.Errorf("it is no file: %s", info.Mode())
+		return fmt.Errorf("not a regular file: %s", info.Mode())
 	case info.Size() > maxLog:
 		return fmt.Errorf("it has %d bytes, at most %d are taken: cut it to its last part", info.Size(), int64(maxLog))
 	}

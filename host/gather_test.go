@@ -15,6 +15,8 @@ import (
 	"golang.org/x/sys/unix"
 
 	"diorthos/core/bag"
+	"diorthos/core/layout"
+	"diorthos/core/system"
 	"diorthos/host"
 	"diorthos/platform/debian"
 )
@@ -75,7 +77,7 @@ func TestGatherFindsTheSystemByItsContent(t *testing.T) {
 		image := disk(t, label)
 		before := digest(t, image)
 		var out bytes.Buffer
-		g, err := host.Gather(context.Background(), &out, host.GatherOptions{Image: image, Site: "MV Gannet", Zstd: label == "dos", Platforms: []host.Platform{debian.Adapter{}}, Now: time.Unix(1_795_000_000, 0)})
+		g, err := host.Gather(context.Background(), &out, host.GatherOptions{Image: image, Site: "MV Gannet", Zstd: label == "dos", Adapters: []system.Adapter{debian.Adapter{}}, Now: time.Unix(1_795_000_000, 0)})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -87,7 +89,7 @@ func TestGatherFindsTheSystemByItsContent(t *testing.T) {
 			t.Fatalf("%s: %v", label, err)
 		}
 		d := info.Facts.Disks[0]
-		if info.Facts.Machine.Name != "gannet-bridge-1" || d.Style != map[string]string{"gpt": "gpt", "dos": "mbr"}[label] || len(d.Partitions) != 2 {
+		if info.Facts.Machine.Name != "gannet-bridge-1" || d.Style != map[string]layout.Style{"gpt": "gpt", "dos": "mbr"}[label] || len(d.Partitions) != 2 {
 			t.Fatalf("%s: %+v", label, info.Facts)
 		}
 		charts, system := d.Partitions[0], d.Partitions[1]
@@ -113,8 +115,8 @@ func TestADiskWithoutATableIsDescribedAsWell(t *testing.T) {
 		t.Fatal(err)
 	}
 	var out bytes.Buffer
-	g, err := host.Gather(context.Background(), &out, host.GatherOptions{Image: image, Platforms: []host.Platform{debian.Adapter{}}, Now: time.Unix(1_795_000_000, 0)})
-	if err != nil || g.Facts.Machine.Name != "empty" || g.Facts.Disks[0].Style != "none" || len(g.Facts.Disks[0].Problems) != 0 {
+	g, err := host.Gather(context.Background(), &out, host.GatherOptions{Image: image, Adapters: []system.Adapter{debian.Adapter{}}, Now: time.Unix(1_795_000_000, 0)})
+	if err != nil || g.Facts.Machine.Name != "empty" || g.Facts.Disks[0].Style != "none" || len(g.Facts.Disks[0].Problems) != 1 || g.Facts.Disks[0].Problems[0].ID != "table-missing" {
 		t.Errorf("%v: %+v", err, g)
 	}
 }
@@ -139,7 +141,7 @@ func TestAFolderWithASystemIsGathered(t *testing.T) {
 		}
 	}
 	var out bytes.Buffer
-	if _, err := host.Gather(t.Context(), &out, host.GatherOptions{Root: root, Platforms: []host.Platform{debian.Adapter{}}, Now: time.Unix(1_795_000_000, 0)}); err != nil {
+	if _, err := host.Gather(t.Context(), &out, host.GatherOptions{Root: root, Adapters: []system.Adapter{debian.Adapter{}}, Now: time.Unix(1_795_000_000, 0)}); err != nil {
 		t.Fatal(err)
 	}
 	info, err := bag.Read(t.Context(), &out, bag.DefaultLimits, nil)
@@ -208,7 +210,7 @@ func TestAHostileFolderGivesNothingOfThisMachine(t *testing.T) {
 		t.Fatal(err)
 	}
 	var out bytes.Buffer
-	g, err := host.Gather(t.Context(), &out, host.GatherOptions{Root: root, Platforms: []host.Platform{debian.Adapter{}}, Now: time.Unix(1_795_000_000, 0)})
+	g, err := host.Gather(t.Context(), &out, host.GatherOptions{Root: root, Adapters: []system.Adapter{debian.Adapter{}}, Now: time.Unix(1_795_000_000, 0)})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -237,7 +239,7 @@ func TestAHostileFolderGivesNothingOfThisMachine(t *testing.T) {
 }
 
 func TestTheRunningMachineIsSurveyed(t *testing.T) {
-	l, err := host.Look(host.GatherOptions{Live: true, Platforms: []host.Platform{debian.Adapter{}}, Now: time.Now()})
+	l, err := host.Look(host.GatherOptions{Live: true, Adapters: []system.Adapter{debian.Adapter{}}, Now: time.Now()})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -254,5 +256,36 @@ func TestTheRunningMachineIsSurveyed(t *testing.T) {
 		if v.Mount == "/" && v.Size != int64(s.Blocks)*s.Bsize {
 			t.Errorf("the root has %d bytes: %+v", int64(s.Blocks)*s.Bsize, v)
 		}
+	}
+}
+
+// TestTheDisksBelowTheRootAreFound asks lsblk which disks carry the root. Where it
+// lies on none that the kernel shows, as in a container, none may be claimed.
+func TestTheDisksBelowTheRootAreFound(t *testing.T) {
+	l, err := host.Look(host.GatherOptions{Live: true, Adapters: []system.Adapter{debian.Adapter{}}, Now: time.Now()})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	var got, want []string
+	for _, d := range l.Facts.Devices {
+		if d.Mount == "/" {
+			got = append(got, d.Name)
+		}
+	}
+	source, err := exec.Command("findmnt", "-nvo", "SOURCE", "/").Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	rows, _ := exec.Command("lsblk", "-nrso", "NAME,TYPE", strings.TrimSpace(string(source))).Output() // fails for what is no block device
+	for row := range strings.Lines(string(rows)) {
+		if f := strings.Fields(row); len(f) == 2 && f[1] == "disk" {
+			want = append(want, f[0])
+		}
+	}
+	slices.Sort(got)
+	slices.Sort(want)
+	if !slices.Equal(got, slices.Compact(want)) {
+		t.Errorf("the root lies on %q, lsblk says %q", got, want)
 	}
 }

@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -16,14 +17,16 @@ import (
 	"golang.org/x/sys/unix"
 
 	"diorthos/core/bag"
+	"diorthos/core/firmware"
+	"diorthos/core/system"
 )
 
 // Live fills the facts that only the running machine can tell: hardware,
 // firmware mode, clock, network, volumes, attached devices, restarts owed and
 // the installed system. What cannot be measured stays empty.
-func Live(facts *bag.Facts, platforms []Platform) error {
+func Live(facts *bag.Facts, adapters []system.Adapter) error {
 	facts.Hardware = hardware()
-	facts.Firmware = firmware()
+	facts.Firmware = firmwareFacts()
 	facts.Clock = clock()
 	facts.Network = network()
 	facts.Devices = devices()
@@ -33,12 +36,13 @@ func Live(facts *bag.Facts, platforms []Platform) error {
 		return fmt.Errorf("survey: %w", err)
 	}
 	facts.Volumes = volumes
+	noteMounts(facts.Devices, volumes)
 	var name unix.Utsname
 	kernel := ""
 	if unix.Uname(&name) == nil {
 		kernel = unix.ByteSliceToString(name.Release[:])
 	}
-	system(facts, os.DirFS("/"), platforms, kernel)
+	installed(facts, os.DirFS("/"), adapters, kernel)
 	facts.Owed = append(facts.Owed, replacedLibraries()...)
 	if facts.Machine.Name == "" {
 		facts.Machine.Name, _ = os.Hostname()
@@ -50,8 +54,8 @@ func Live(facts *bag.Facts, platforms []Platform) error {
 }
 
 // Root fills the facts that a folder holding a whole system can tell.
-func Root(facts *bag.Facts, root string, opened fs.FS, platforms []Platform) error {
-	system(facts, opened, platforms, "")
+func Root(facts *bag.Facts, root string, opened fs.FS, adapters []system.Adapter) error {
+	installed(facts, opened, adapters, "")
 	if facts.Installed == nil {
 		return fmt.Errorf("survey: no system that is known lies in %s: want its root folder", root)
 	}
@@ -70,20 +74,20 @@ func sameVolume(root, at string) bool {
 	return unix.Stat(root, &a) == nil && unix.Stat(filepath.Join(root, at), &b) == nil && a.Dev == b.Dev
 }
 
-// system looks for a system that a platform knows.
-func system(facts *bag.Facts, fsys fs.FS, platforms []Platform, kernel string) {
-	for _, p := range platforms {
+// installed looks for a system that an adapter knows.
+func installed(facts *bag.Facts, fsys fs.FS, adapters []system.Adapter, kernel string) {
+	for _, p := range adapters {
 		in := p.Inventory(fsys)
 		if in == nil {
 			continue
 		}
 		in.Kernel = kernel
 		facts.Installed = in
-		facts.Owed = append(facts.Owed, p.Owed(fsys, kernel)...)
+		facts.Owed = append(facts.Owed, p.RestartReasons(fsys, kernel)...)
 		if facts.Hardware != nil {
 			facts.Hardware.Architecture = in.Architecture
 		}
-		if sys, ok := p.System(fsys); ok && facts.Machine.Name == "" {
+		if sys, ok := p.Find(fsys); ok && facts.Machine.Name == "" {
 			facts.Machine.Name = sys.Host
 		}
 		return
@@ -146,14 +150,14 @@ func eachField(path string, give func(name, value string) bool) {
 // four bytes of attributes it holds 0 or 1.
 const secureBootVariable = "/sys/firmware/efi/efivars/SecureBoot-8be4df61-93ca-11d2-aa0d-00e098032b8c"
 
-func firmware() *bag.Firmware {
+func firmwareFacts() *bag.Firmware {
 	if _, err := os.Stat("/sys/firmware/efi"); err != nil {
 		if _, err := os.Stat("/sys/class/dmi"); err != nil {
 			return nil // neither: a container, or no PC at all
 		}
-		return &bag.Firmware{Mode: "bios"}
+		return &bag.Firmware{Mode: firmware.BIOS}
 	}
-	f := &bag.Firmware{Mode: "uefi"}
+	f := &bag.Firmware{Mode: firmware.UEFI}
 	if v, err := os.ReadFile(secureBootVariable); err == nil && len(v) == 5 {
 		f.SecureBoot = map[byte]string{0: "off", 1: "on"}[v[4]]
 	}
@@ -284,6 +288,46 @@ func devices() []bag.Device {
 	return list
 }
 
+// noteMounts says of each disk what of it is mounted nearest to the root: a disk
+// that may not be read is known as the system's all the same.
+func noteMounts(devices []bag.Device, volumes []bag.Volume) {
+	for _, v := range volumes {
+		for _, name := range wholeDisks("/sys/class/block/" + filepath.Base(resolved(v.Device))) {
+			i := slices.IndexFunc(devices, func(d bag.Device) bool { return d.Name == name })
+			if i >= 0 && (devices[i].Mount == "" || len(v.Mount) < len(devices[i].Mount)) {
+				devices[i].Mount = v.Mount
+			}
+		}
+	}
+}
+
+// resolved follows names such as /dev/mapper/root.
+func resolved(device string) string {
+	if to, err := filepath.EvalSymlinks(device); err == nil {
+		return to
+	}
+	return device
+}
+
+// wholeDisks follows a block device as the kernel shows it down to the disks on
+// which it lies: partitions, logical volumes, encrypted ones, arrays.
+func wholeDisks(dir string) (names []string) {
+	if below, _ := filepath.Glob(dir + "/slaves/*"); len(below) > 0 {
+		for _, b := range below {
+			names = append(names, wholeDisks(b)...)
+		}
+		return names
+	}
+	at, err := filepath.EvalSymlinks(dir)
+	if err != nil {
+		return nil
+	}
+	if _, err := os.Stat(at + "/partition"); err == nil {
+		at = filepath.Dir(at)
+	}
+	return []string{filepath.Base(at)}
+}
+
 func busOf(path string) string {
 	for _, bus := range []string{"usb", "nvme", "virtio", "mmc", "ata"} {
 		if strings.Contains(path, "/"+bus) {
@@ -295,7 +339,7 @@ func busOf(path string) string {
 
 // replacedLibraries finds programs that still run with libraries that an
 // update has replaced.
-func replacedLibraries() []bag.Owed {
+func replacedLibraries() []bag.RestartReason {
 	maps, _ := filepath.Glob("/proc/[0-9]*/maps")
 	users := map[string]bool{}
 	for _, name := range maps {
@@ -321,7 +365,7 @@ func replacedLibraries() []bag.Owed {
 	if len(list) > 5 {
 		text += fmt.Sprintf(" and %d more", len(list)-5)
 	}
-	return []bag.Owed{{By: "/proc", Text: "replaced libraries are still in use by " + text}}
+	return []bag.RestartReason{{By: "/proc", Text: "replaced libraries are still in use by " + text}}
 }
 
 var errNothing = errors.New("say what to look at: --image, --root or --live")

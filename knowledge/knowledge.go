@@ -1,5 +1,5 @@
 // Package knowledge holds the shipped knowledge as files: dialects, codes,
-// causes, signatures, remedies, releases and checks. It is data; core/knowledge reads it. How to
+// causes, signatures, remedies, releases, checks and families. It is data; core/knowledge reads it. How to
 // write more of it stands in docs/knowledge.md.
 package knowledge
 
@@ -7,5 +7,5 @@ import "embed"
 
 // Files is the shipped knowledge.
 //
-//go:embed lexicon.yaml languages.yaml dialects codes causes signatures remedies releases checks catalogues
+//go:embed lexicon.yaml languages.yaml limits.yaml faults.yaml dialects codes causes signatures remedies releases checks families catalogues
 var Files embed.FS

@@ -67,10 +67,24 @@ else
   exit 2
 fi
 echo "installing$missing"
-$as_root apt-get update -qq
+# A fresh machine's own updater may hold the lock of the package lists or of the
+# package state for some minutes.
+waited=
+while [ "$waited" != 60 ] && held=$($as_root sh -c '
+  for lock in /var/lib/apt/lists/lock /var/lib/dpkg/lock-frontend; do
+    [ -e "$lock" ] || continue
+    inode=$(stat -c %i "$lock")
+    grep "POSIX.*WRITE" /proc/locks | grep -q ":$inode " && echo "$lock" && exit
+  done
+  exit 1'); do
+  [ -n "$waited" ] || echo "another program installs packages ($held is held): waiting up to 10 minutes"
+  waited=$((${waited:-0} + 1))
+  sleep 10
+done
+$as_root apt-get update -qq -o DPkg::Lock::Timeout=120
 # A packaged PostgreSQL would start a cluster of its own; ours is private.
 $as_root mkdir -p /etc/postgresql-common
 [ -e /etc/postgresql-common/createcluster.conf ] ||
   echo "create_main_cluster = false" | $as_root tee /etc/postgresql-common/createcluster.conf >/dev/null
 # shellcheck disable=SC2086
-$as_root env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $missing >/dev/null
+$as_root env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq -o DPkg::Lock::Timeout=600 --no-install-recommends $missing >/dev/null

@@ -8,7 +8,9 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"os"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -25,10 +27,13 @@ import (
 
 // Config says how the service runs.
 type Config struct {
-	Listen    string // address and port
-	Database  string // PostgreSQL connection string
-	Bags      string // folder, or bucket URL
-	Knowledge fs.FS
+	Listen   string // address and port
+	Database string // PostgreSQL connection string
+	Bags     string // folder, or bucket URL
+	// Knowledge loads the shipped knowledge and the site's own. It is called again
+	// when Reload says so; what does not load is logged, and the earlier stays.
+	Knowledge func() (*knowledge.Knowledge, error)
+	Reload    <-chan os.Signal
 	Console   fs.FS
 	Limits    bag.Limits
 	Log       *slog.Logger
@@ -64,10 +69,12 @@ func Run(ctx context.Context, listener net.Listener, c Config) error {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	defer func() { _ = listener.Close() }()
-	k, err := knowledge.Load(c.Knowledge)
+	var current atomic.Pointer[knowledge.Knowledge]
+	k, err := c.Knowledge()
 	if err != nil {
 		return err
 	}
+	current.Store(k)
 	store, err := records.Open(ctx, c.Database)
 	if err != nil {
 		return err
@@ -78,21 +85,17 @@ func Run(ctx context.Context, listener net.Listener, c Config) error {
 		return err
 	}
 	defer func() { _ = kept.Close() }()
-	q, err := queue.New(ctx, store, kept, k, c.Log)
+	q, err := queue.New(ctx, store, kept, current.Load, c.Limits, c.Log)
 	if err != nil {
 		return err
 	}
 	reg := prometheus.NewRegistry()
 	reg.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
 		prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "diorthos_cases_read_total", Help: "Cases read by this process."}, func() float64 { return float64(q.Read.Load()) }))
-	a := api.New(api.Deps{Store: store, Bags: kept, Enqueue: q.Enqueue, Knowledge: k, Limits: c.Limits, Console: c.Console, Log: c.Log, Metrics: reg})
-	if n, err := kept.Sweep(ctx, sweepAge, func(key string) (bool, error) { return store.HasBlob(ctx, key) }); err != nil {
-		c.Log.Warn("sweep bags", "error", err)
-	} else if n > 0 {
-		c.Log.Info("dropped bags that were never acknowledged", "count", n)
-	}
-
+	a := api.New(api.Deps{Store: store, Bags: kept, Enqueue: q.Enqueue, Knowledge: current.Load, Limits: c.Limits, Console: c.Console, Log: c.Log, Metrics: reg})
 	var running sync.WaitGroup
+	running.Go(func() { sweep(ctx, c.Log, kept, store) })
+	running.Go(func() { reload(ctx, c, &current) })
 	failed := make(chan error, 2)
 	running.Go(func() { a.Listen(ctx) })
 	if !c.TakeOnly {
@@ -122,6 +125,35 @@ func Run(ctx context.Context, listener net.Listener, c Config) error {
 	running.Wait()
 	c.Log.Info("stopped")
 	return first
+}
+
+// sweep drops bags that were never acknowledged. It takes its time beside the
+// requests.
+func sweep(ctx context.Context, log *slog.Logger, kept *bags.Store, store *records.Store) {
+	n, err := kept.Sweep(ctx, sweepAge, func(key string) (bool, error) { return store.HasBlob(ctx, key) })
+	switch {
+	case err != nil && ctx.Err() == nil:
+		log.Warn("sweep bags", "error", err)
+	case n > 0:
+		log.Info("dropped bags that were never acknowledged", "count", n)
+	}
+}
+
+// reload loads the knowledge anew each time it is told to.
+func reload(ctx context.Context, c Config, current *atomic.Pointer[knowledge.Knowledge]) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-c.Reload:
+		}
+		k, err := c.Knowledge()
+		if err != nil {
+			c.Log.Error("the knowledge was not loaded anew; the earlier one stays", "version", current.Load().Version, "error", err)
+			continue
+		}
+		c.Log.Info("knowledge loaded anew", "was", current.Swap(k).Version, "version", k.Version)
+	}
 }
 
 // SetToken gives a person a token, in place of an earlier one.

@@ -23,8 +23,7 @@ import (
 	"diorthos/cli"
 	"diorthos/client"
 	"diorthos/host"
-	corbelsystem "diorthos/platform/corbel"
-	"diorthos/platform/debian"
+	"diorthos/platform"
 	"diorthos/service"
 	"diorthos/standin/cluster"
 	"diorthos/standin/corbel"
@@ -108,7 +107,7 @@ func (d *demo) run(ctx context.Context) (err error) {
 		return err
 	}
 	defer func() { err = errors.Join(err, log.Close()) }()
-	conf := config(db.DSN, d.path("bags"), log)
+	conf := config(db.DSN, d.path("bags"), []string{os.Getenv("DIORTHOS_KNOWLEDGE")}, log)
 	if err := d.damage(ctx, conf); err != nil {
 		return err
 	}
@@ -358,7 +357,7 @@ func gather(ctx context.Context, image, bag, site, model string) (err error) {
 	if err != nil {
 		return err
 	}
-	_, err = host.Gather(ctx, f, host.GatherOptions{Image: image, Site: site, Model: model, Platforms: []host.Platform{debian.Adapter{}, corbelsystem.Adapter{}}, Now: time.Now()})
+	_, err = host.Gather(ctx, f, host.GatherOptions{Image: image, Site: site, Model: model, Adapters: platform.All(), Now: time.Now()})
 	if err := errors.Join(err, f.Close()); err != nil {
 		return err
 	}

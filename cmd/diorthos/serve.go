@@ -7,12 +7,16 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"os"
+	"os/signal"
+	"syscall"
 
 	"github.com/urfave/cli/v3"
 
+	commands "diorthos/cli"
 	"diorthos/console"
 	"diorthos/core/bag"
-	"diorthos/knowledge"
+	"diorthos/core/knowledge"
 	"diorthos/service"
 )
 
@@ -20,11 +24,12 @@ func serveCommand() *cli.Command {
 	database := &cli.StringFlag{Name: "database", Usage: "PostgreSQL connection string", Sources: cli.EnvVars("DIORTHOS_DATABASE"), Required: true}
 	return &cli.Command{
 		Name: "serve", Usage: "run the service: API, console and workers",
-		Description: "Brings the database up to date, then serves until it is told to stop. Several processes may share one\ndatabase and one store of bags.\n\nExample:\n   diorthos serve --database postgres://diorthos@db.skerrow.example/diorthos --bags /var/lib/diorthos/bags",
+		Description: "Brings the database up to date, then serves until it is told to stop. On SIGHUP the knowledge is loaded anew. Several processes may share one\ndatabase and one store of bags.\n\nExample:\n   diorthos serve --database postgres://diorthos@db.skerrow.example/diorthos --bags /var/lib/diorthos/bags",
 		Flags: []cli.Flag{
 			database,
 			&cli.StringFlag{Name: "listen", Usage: "address and port", Value: "127.0.0.1:7420", Sources: cli.EnvVars("DIORTHOS_LISTEN")},
 			&cli.StringFlag{Name: "bags", Usage: "folder where bags are kept", Value: "bags", Sources: cli.EnvVars("DIORTHOS_BAGS")},
+			&cli.StringSliceFlag{Name: "knowledge", Usage: "`FOLDER` with the site's own knowledge, beside what is shipped; once more for each further one", Sources: cli.EnvVars("DIORTHOS_KNOWLEDGE")},
 			&cli.BoolFlag{Name: "take-only", Usage: "answer requests and take bags in; leave their reading to other processes on the same database"},
 		},
 		Commands: []*cli.Command{{
@@ -51,7 +56,11 @@ func serveCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			conf := config(c.String("database"), c.String("bags"), c.Root().ErrWriter)
+			conf := config(c.String("database"), c.String("bags"), c.StringSlice("knowledge"), c.Root().ErrWriter)
+			again := make(chan os.Signal, 1)
+			signal.Notify(again, syscall.SIGHUP)
+			defer signal.Stop(again)
+			conf.Reload = again
 			conf.TakeOnly = c.Bool("take-only")
 			return service.Run(ctx, listener, conf)
 		},
@@ -60,9 +69,9 @@ func serveCommand() *cli.Command {
 
 func newToken() string { return "dt-" + rand.Text() }
 
-func config(database, bags string, log io.Writer) service.Config {
+func config(database, bags string, site []string, log io.Writer) service.Config {
 	return service.Config{
-		Database: database, Bags: bags, Knowledge: knowledge.Files, Console: console.Files(), Limits: bag.DefaultLimits,
+		Database: database, Bags: bags, Knowledge: func() (*knowledge.Knowledge, error) { return commands.LoadKnowledge(site...) }, Console: console.Files(), Limits: bag.DefaultLimits,
 		Log: slog.New(slog.NewJSONHandler(log, nil)),
 	}
 }

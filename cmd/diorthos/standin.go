@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -64,8 +65,13 @@ func two(c *cli.Command, what string) (a, b string, err error) {
 	return c.Args().Get(0), c.Args().Get(1), nil
 }
 
-// link reaches the vendor, or one that is started for the purpose.
-func link(address string) (corbel.Link, func(), error) {
+// vendorDown is a file in a machine's folder that says that the vendor's service
+// is down for it.
+const vendorDown = "vendor-down"
+
+// link reaches the vendor, or one that is started for the purpose, and is down for
+// the machine of a serial.
+func link(address, down string) (corbel.Link, func(), error) {
 	if address != "" {
 		return corbel.Link{Base: strings.TrimSuffix(address, "/"), Client: http.DefaultClient}, func() {}, nil
 	}
@@ -73,6 +79,7 @@ func link(address string) (corbel.Link, func(), error) {
 	if err != nil {
 		return corbel.Link{}, nil, err
 	}
+	v.SetDown(down, down != "")
 	s := httptest.NewServer(v)
 	return corbel.Link{Base: s.URL, Client: http.DefaultClient}, s.Close, nil
 }
@@ -126,6 +133,11 @@ func breakMachine(ctx context.Context, c *cli.Command) error {
 	if err := f.Break(ctx, m, corbel.Options{Seed: uint64(c.Uint("seed")), Mode: m.Plate.Firmware.Mode, Now: time.Now().UTC(), Vendor: v}); err != nil {
 		return err
 	}
+	if v.Down(m.Plate.Serial) { // the vendor of the next command has to know it too
+		if err := os.WriteFile(filepath.Join(folder, vendorDown), []byte("the vendor's service is down for this machine; remove this file when it is up again\n"), 0o644); err != nil {
+			return err
+		}
+	}
 	if done, err := commands.Put(c, map[string]any{"name": m.Plate.Name, "fault": name, "fails": f.Try}); done {
 		return err
 	}
@@ -142,7 +154,11 @@ func tryMachine(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	l, stop, err := link(c.String("vendor"))
+	down := ""
+	if _, err := os.Stat(filepath.Join(folder, vendorDown)); err == nil {
+		down = m.Plate.Serial
+	}
+	l, stop, err := link(c.String("vendor"), down)
 	if err != nil {
 		return err
 	}

@@ -26,23 +26,23 @@ type Facts struct {
 	Machine  Machine   `json:"machine"`
 	Disks    []Disk    `json:"disks"`
 
-	Hardware  *Hardware  `json:"hardware,omitempty"`
-	Firmware  *Firmware  `json:"firmware,omitempty"`
-	Clock     *Clock     `json:"clock,omitempty"`
-	Network   *Network   `json:"network,omitempty"`
-	Volumes   []Volume   `json:"volumes,omitempty"`
-	Devices   []Device   `json:"devices,omitempty"`
-	Owed      []Owed     `json:"owed,omitempty"`     // why a restart is owed
-	Surveyed  bool       `json:"surveyed,omitempty"` // whether restarts owed and devices were looked for
-	Installed *Installed `json:"installed,omitempty"`
-	State     *State     `json:"state,omitempty"`
-	LeftOut   []LeftOut  `json:"leftOut,omitempty"` // logs that are there and could not be taken
+	Hardware  *Hardware       `json:"hardware,omitempty"`
+	Firmware  *Firmware       `json:"firmware,omitempty"`
+	Clock     *Clock          `json:"clock,omitempty"`
+	Network   *Network        `json:"network,omitempty"`
+	Volumes   []Volume        `json:"volumes,omitempty"`
+	Devices   []Device        `json:"devices,omitempty"`
+	Owed      []RestartReason `json:"owed,omitempty"`     // why a restart is owed
+	Surveyed  bool            `json:"surveyed,omitempty"` // whether restarts owed and devices were looked for
+	Installed *Installed      `json:"installed,omitempty"`
+	State     *State          `json:"state,omitempty"`
+	LeftOut   []LeftOut       `json:"leftOut,omitempty"` // logs that are there and could not be taken
 }
 
-// Family is that of the system that was found, such as debian; empty if none
-// was.
+// Family is that of the system that was found, as its adapter calls it; empty if
+// none was.
 func (facts *Facts) Family() string {
-	if facts.Installed != nil {
+	if facts.Installed != nil && facts.Installed.Family != "" {
 		return facts.Installed.Family
 	}
 	for _, d := range facts.Disks {
@@ -75,7 +75,7 @@ type Disk struct {
 	Source     string           `json:"source"` // file or device it was read from, without its folder
 	Size       int64            `json:"size"`
 	SectorSize int              `json:"sectorSize"`
-	Style      string           `json:"style"` // gpt, mbr or none
+	Style      layout.Style     `json:"style"`
 	Marks      []string         `json:"marks"` // by which the disk is known again
 	MBR        MBR              `json:"mbr"`
 	Primary    TableCopy        `json:"primary"`
@@ -93,33 +93,33 @@ type MBR struct {
 
 // TableCopy is one of the two copies of a GPT.
 type TableCopy struct {
-	State           string `json:"state"` // sound, damaged or absent
-	LBA             uint64 `json:"lba"`
-	DiskGUID        string `json:"diskGUID,omitempty"`
-	HeaderCRC       string `json:"headerCRC,omitempty"`
-	HeaderComputed  string `json:"headerComputed,omitempty"`
-	EntriesCRC      string `json:"entriesCRC,omitempty"`
-	EntriesComputed string `json:"entriesComputed,omitempty"`
-	FirstUsable     uint64 `json:"firstUsable,omitempty"`
-	LastUsable      uint64 `json:"lastUsable,omitempty"`
+	State           layout.CopyState `json:"state"`
+	LBA             uint64           `json:"lba"`
+	DiskGUID        string           `json:"diskGUID,omitempty"`
+	HeaderCRC       string           `json:"headerCRC,omitempty"`
+	HeaderComputed  string           `json:"headerComputed,omitempty"`
+	EntriesCRC      string           `json:"entriesCRC,omitempty"`
+	EntriesComputed string           `json:"entriesComputed,omitempty"`
+	FirstUsable     uint64           `json:"firstUsable,omitempty"`
+	LastUsable      uint64           `json:"lastUsable,omitempty"`
 }
 
 // A Partition is a partition and what lies on it.
 type Partition struct {
-	Number   int     `json:"number"`
-	Type     string  `json:"type"`
-	TypeCode string  `json:"typeCode"`
-	ID       string  `json:"id,omitempty"`
-	Name     string  `json:"name,omitempty"`
-	Active   bool    `json:"active,omitempty"`
-	First    uint64  `json:"first"` // LBA
-	Last     uint64  `json:"last"`  // LBA, included
-	Offset   int64   `json:"offset"`
-	Size     int64   `json:"size"`
-	Content  Content `json:"content"`
-	Role     string  `json:"role,omitempty"` // system, boot, esp or data: what the system uses it for
-	Mount    string  `json:"mount,omitempty"`
-	System   *System `json:"system,omitempty"`
+	Number   int         `json:"number"`
+	Type     string      `json:"type"`
+	TypeCode string      `json:"typeCode"`
+	ID       string      `json:"id,omitempty"`
+	Name     string      `json:"name,omitempty"`
+	Active   bool        `json:"active,omitempty"`
+	First    uint64      `json:"first"` // LBA
+	Last     uint64      `json:"last"`  // LBA, included
+	Offset   int64       `json:"offset"`
+	Size     int64       `json:"size"`
+	Content  Content     `json:"content"`
+	Role     layout.Role `json:"role,omitempty"` // what the system uses it for
+	Mount    string      `json:"mount,omitempty"`
+	System   *System     `json:"system,omitempty"`
 }
 
 // Content is what a partition's own superblock says. Free is -1 when it does
@@ -136,7 +136,7 @@ type Content struct {
 
 // A System is an operating system found on a partition.
 type System struct {
-	Family  string `json:"family"` // debian
+	Family  string `json:"family"` // as its adapter calls it
 	Name    string `json:"name"`
 	Version string `json:"version,omitempty"`
 	Host    string `json:"host,omitempty"`

@@ -1,6 +1,10 @@
 package bag
 
-import "time"
+import (
+	"time"
+
+	"diorthos/core/firmware"
+)
 
 // Hardware is what the machine is made of. A zero means that it was not
 // measured.
@@ -16,8 +20,8 @@ type Hardware struct {
 
 // Firmware is what starts the machine.
 type Firmware struct {
-	Mode       string `json:"mode"`                 // uefi or bios: the one the system was started in
-	SecureBoot string `json:"secureBoot,omitempty"` // on or off; empty when not known
+	Mode       firmware.Mode `json:"mode"`                 // the one the system was started in
+	SecureBoot string        `json:"secureBoot,omitempty"` // on or off; empty when not known
 }
 
 // A Clock is how far the machine's time can be trusted.
@@ -68,8 +72,8 @@ type Device struct {
 	Mount     string `json:"mount,omitempty"`
 }
 
-// An Owed is a sign that the machine has to be restarted.
-type Owed struct {
+// A RestartReason is a sign that the machine has to be restarted.
+type RestartReason struct {
 	By    string    `json:"by"` // where the system notes it
 	Text  string    `json:"text"`
 	Since time.Time `json:"since,omitzero"`

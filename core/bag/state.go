@@ -10,9 +10,9 @@ import (
 
 // A State is how the parts of a system stand, where its adapter can tell.
 type State struct {
-	// Plate is the file that holds firmware variables and clock, where they are
-	// held in one.
-	Plate    *Plate              `json:"plate,omitempty"`
+	// Firmware is the file that holds firmware variables and clock, where they
+	// are held in one.
+	Firmware *FirmwareFile       `json:"plate,omitempty"`
 	Chain    boot.Chain          `json:"chain,omitempty"` // by which the machine starts
 	Services []upkeep.Service    `json:"services,omitempty"`
 	Store    *store.Verification `json:"store,omitempty"`
@@ -22,17 +22,38 @@ type State struct {
 	Drivers  []Driver            `json:"drivers,omitempty"`
 	Features []Feature           `json:"features,omitempty"`
 	Programs []Program           `json:"programs,omitempty"`
-	History  []Done              `json:"history,omitempty"` // the oldest first
+	History  []HistoryEntry      `json:"history,omitempty"` // the oldest first
 	Medium   *Medium             `json:"medium,omitempty"`
 	Health   *Health             `json:"health,omitempty"`
 	// FileSystems lists what is wrong with those of the boot and the system
 	// volume.
 	FileSystems []VolumeFault `json:"fileSystems,omitempty"`
 	Checkpoints []Checkpoint  `json:"checkpoints,omitempty"`
+	// Looked lists the parts that were looked at, and those that could not be.
+	// What is not listed was not measured.
+	Looked []Looked `json:"looked,omitempty"`
 }
 
-// A Plate is known again by its mark.
-type Plate struct {
+// A Looked is a part of a system that was looked at: services, store, pending,
+// settings, update, history, drivers, features, programs, disk or chain.
+type Looked struct {
+	Part    string `json:"part"`
+	Saw     string `json:"saw,omitempty"`     // what was looked at, in words
+	Problem string `json:"problem,omitempty"` // why it could not be
+}
+
+// LookedAt says what was looked at of a part; nil when nothing was.
+func (s *State) LookedAt(part string) *Looked {
+	for i := range s.Looked {
+		if s.Looked[i].Part == part {
+			return &s.Looked[i]
+		}
+	}
+	return nil
+}
+
+// A FirmwareFile is known again by its mark.
+type FirmwareFile struct {
 	Source string `json:"source"`
 	Size   int64  `json:"size"`
 	Mark   string `json:"mark"`
@@ -40,14 +61,14 @@ type Plate struct {
 
 // Pending is work for the next start.
 type Pending struct {
-	Transaction string `json:"transaction"`
-	Operations  int    `json:"operations"`
-	Whole       bool   `json:"whole"` // the list does not break off
-	Gone        []Gone `json:"gone"`
+	Transaction string             `json:"transaction"`
+	Operations  int                `json:"operations"`
+	Whole       bool               `json:"whole"` // the list does not break off
+	Gone        []MissingReference `json:"gone"`
 }
 
-// Gone is something that operations refer to and that is not there.
-type Gone struct {
+// A MissingReference is something that operations refer to and that is not there.
+type MissingReference struct {
 	Component  string `json:"component"`
 	Version    string `json:"version"`
 	Operations int    `json:"operations"`
@@ -131,8 +152,8 @@ type Program struct {
 	Installed time.Time `json:"installed"`
 }
 
-// Done is something that was installed.
-type Done struct {
+// A HistoryEntry is something that was installed.
+type HistoryEntry struct {
 	When  time.Time `json:"when"`
 	Kind  string    `json:"kind"`
 	ID    string    `json:"id"`

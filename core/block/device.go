@@ -98,17 +98,17 @@ func (m *Image) Sync() error {
 // Close closes the underlying file.
 func (m *Image) Close() error { return m.file.Close() }
 
-// A Part is a stretch of a source seen as a source of its own, such as a
+// A ReadRange is a stretch of a source seen as a source of its own, such as a
 // partition of a disk.
-type Part struct {
+type ReadRange struct {
 	*io.SectionReader
 	sectorSize int
 }
 
-// NewPart returns the length bytes of src that begin at byte offset off.
-func NewPart(src Source, off, length int64) *Part {
-	return &Part{io.NewSectionReader(src, off, length), src.SectorSize()}
+// NewReadRange returns the length bytes of src that begin at byte offset off.
+func NewReadRange(src Source, off, length int64) *ReadRange {
+	return &ReadRange{io.NewSectionReader(src, off, length), src.SectorSize()}
 }
 
 // SectorSize is that of the whole.
-func (p *Part) SectorSize() int { return p.sectorSize }
+func (p *ReadRange) SectorSize() int { return p.sectorSize }

@@ -132,18 +132,18 @@ func (d *Draft) Writes() ([]Write, error) {
 	return list, nil
 }
 
-// A Section is a stretch of a device that can be written, such as a partition
+// A WriteRange is a stretch of a device that can be written, such as a partition
 // of a draft.
-type Section struct {
+type WriteRange struct {
 	dev         Device
 	off, length int64
 }
 
-// NewSection returns the length bytes of dev that begin at byte offset off.
-func NewSection(dev Device, off, length int64) *Section { return &Section{dev, off, length} }
+// NewWriteRange returns the length bytes of dev that begin at byte offset off.
+func NewWriteRange(dev Device, off, length int64) *WriteRange { return &WriteRange{dev, off, length} }
 
 // ReadAt reads from byte offset off of the section.
-func (s *Section) ReadAt(p []byte, off int64) (int, error) {
+func (s *WriteRange) ReadAt(p []byte, off int64) (int, error) {
 	if off < 0 || off >= s.length {
 		return 0, io.EOF
 	}
@@ -158,7 +158,7 @@ func (s *Section) ReadAt(p []byte, off int64) (int, error) {
 }
 
 // WriteAt writes at byte offset off of the section, and never beyond its end.
-func (s *Section) WriteAt(p []byte, off int64) (int, error) {
+func (s *WriteRange) WriteAt(p []byte, off int64) (int, error) {
 	if off < 0 || off+int64(len(p)) > s.length {
 		return 0, fmt.Errorf("write: bytes %d to %d lie outside the section's %d bytes", off, off+int64(len(p)), s.length)
 	}
@@ -166,17 +166,17 @@ func (s *Section) WriteAt(p []byte, off int64) (int, error) {
 }
 
 // For passes on what the writes that follow are for, if the whole is a draft.
-func (s *Section) For(what string) {
+func (s *WriteRange) For(what string) {
 	if d, ok := s.dev.(interface{ For(string) }); ok {
 		d.For(what)
 	}
 }
 
 // Size is the length in bytes.
-func (s *Section) Size() int64 { return s.length }
+func (s *WriteRange) Size() int64 { return s.length }
 
 // SectorSize is that of the whole.
-func (s *Section) SectorSize() int { return s.dev.SectorSize() }
+func (s *WriteRange) SectorSize() int { return s.dev.SectorSize() }
 
 // Sync makes everything written to the whole durable.
-func (s *Section) Sync() error { return s.dev.Sync() }
+func (s *WriteRange) Sync() error { return s.dev.Sync() }

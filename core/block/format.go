@@ -38,12 +38,12 @@ const (
 	writeHead    = 14
 	keptHead     = 12
 
-	kindHead    = 1
-	kindWrite   = 2
-	kindArmed   = 3
-	kindApplied = 4
-	kindUndone  = 5
-	kindKept    = 6
+	kindHead      = 1
+	kindWrite     = 2
+	kindCommitted = 3
+	kindApplied   = 4
+	kindUndone    = 5
+	kindKept      = 6
 
 	// maxRecord bounds what a damaged length can make us read, in bytes.
 	maxRecord = 64 << 20
@@ -215,25 +215,25 @@ func cutOff(err error) error {
 func (j *Journal) take(kind byte, body []byte) error {
 	switch {
 	case kind == kindHead && j.state == "":
-		j.state = Noted
+		j.state = Recorded
 		if err := json.Unmarshal(body, &j.head); err != nil {
 			return fmt.Errorf("head: %w", err)
 		}
-	case kind == kindWrite && j.state == Noted:
+	case kind == kindWrite && j.state == Recorded:
 		if !checkWrite(body) {
 			return errors.New("a write whose parts do not add up")
 		}
 		j.writes = append(j.writes, indexWrite(body, j.end+recordHead))
-	case kind == kindArmed && (j.state == Noted || j.state == Applied && j.head.Keeps):
-		j.state = Armed
-	case kind == kindKept && j.state == Armed && j.head.Keeps:
+	case kind == kindCommitted && (j.state == Recorded || j.state == Applied && j.head.Keeps):
+		j.state = Committed
+	case kind == kindKept && j.state == Committed && j.head.Keeps:
 		if !checkKept(body) {
 			return errors.New("a piece whose parts do not add up")
 		}
 		j.writes = append(j.writes, indexKept(body, j.end+recordHead))
-	case kind == kindApplied && j.state == Armed:
-		j.state, j.left = Applied, body
-	case kind == kindUndone && (j.state == Armed || j.state == Applied):
+	case kind == kindApplied && j.state == Committed:
+		j.state, j.finalDigest = Applied, body
+	case kind == kindUndone && (j.state == Committed || j.state == Applied):
 		j.state = Undone
 	default:
 		return fmt.Errorf("kind %d after %q", kind, j.state)

@@ -46,10 +46,10 @@ type State string
 
 // The states of a journal, in the order in which it passes through them.
 const (
-	Noted   State = "noted"   // before-images may be there; the disk is untouched
-	Armed   State = "armed"   // everything is noted; some, all or none of it is written
-	Applied State = "applied" // all of it is written and durable
-	Undone  State = "undone"  // all of it is taken back and durable
+	Recorded  State = "recorded"  // before-images may be there; the disk is untouched
+	Committed State = "committed" // everything is noted; some, all or none of it is written
+	Applied   State = "applied"   // all of it is written and durable
+	Undone    State = "undone"    // all of it is taken back and durable
 )
 
 var (
@@ -73,14 +73,17 @@ type File interface {
 // A Journal takes the notes of one change. It is not safe for use by several
 // goroutines.
 type Journal struct {
-	file   File
-	name   string
-	head   Head
-	state  State
-	chain  uint32 // checksum of the last record, which the next one includes
-	end    int64  // where the next record goes
-	writes []noted
-	left   []byte // digest of what a change left that is kept only
+	file        File
+	name        string
+	head        Head
+	state       State
+	chain       uint32 // checksum of the last record, which the next one includes
+	end         int64  // where the next record goes
+	writes      []noted
+	finalDigest []byte // digest of what a change left that is kept only
+	// prepare makes the file ready for the first record that is added to one that
+	// was read.
+	prepare func() error
 }
 
 // noted is where in the journal the two images of one write stand.
@@ -107,7 +110,7 @@ func CreateJournal(path string, head Head) (*Journal, error) {
 		_ = file.Close()
 		return nil, err
 	}
-	if err := syncFolder(filepath.Dir(path)); err != nil {
+	if err := SyncFolder(filepath.Dir(path)); err != nil {
 		_ = file.Close()
 		return nil, fmt.Errorf("start journal %s: %w", path, err)
 	}
@@ -117,7 +120,7 @@ func CreateJournal(path string, head Head) (*Journal, error) {
 // NewJournal starts a journal in file, which must be empty. name is used in
 // messages.
 func NewJournal(file File, name string, head Head) (*Journal, error) {
-	j := &Journal{file: file, name: name, head: head, state: Noted}
+	j := &Journal{file: file, name: name, head: head, state: Recorded}
 	body, err := json.Marshal(head)
 	if err != nil {
 		return nil, fmt.Errorf("journal %s: head: %w", name, err)
@@ -132,11 +135,17 @@ func NewJournal(file File, name string, head Head) (*Journal, error) {
 	return j, j.sync()
 }
 
-// OpenJournal reads the journal at path and checks every record of it. A
-// record that was being written when the machine stopped is left out: the
-// disk was not yet touched on its account.
-func OpenJournal(path string) (*Journal, error) {
-	file, err := os.OpenFile(path, os.O_RDWR, 0)
+// OpenJournal reads the journal at path and checks every record of it. A record
+// that was being written when the machine stopped is left out: the disk was not
+// yet touched on its account. The file is left as it is until something is
+// added to it.
+func OpenJournal(path string) (*Journal, error) { return openJournal(path, os.O_RDWR) }
+
+// ReadJournal is OpenJournal for who only looks.
+func ReadJournal(path string) (*Journal, error) { return openJournal(path, os.O_RDONLY) }
+
+func openJournal(path string, flag int) (*Journal, error) {
+	file, err := os.OpenFile(path, flag, 0)
 	if err != nil {
 		return nil, fmt.Errorf("open journal: %w", err)
 	}
@@ -145,13 +154,14 @@ func OpenJournal(path string) (*Journal, error) {
 		_ = file.Close()
 		return nil, err
 	}
-	if err := file.Truncate(j.end); err != nil { // what was cut off in the middle
-		_ = file.Close()
-		return nil, fmt.Errorf("open journal %s: %w", path, err)
-	}
-	if _, err := file.Seek(j.end, io.SeekStart); err != nil {
-		_ = file.Close()
-		return nil, fmt.Errorf("open journal %s: %w", path, err)
+	j.prepare = func() error { // what was cut off in the middle goes, once something is added
+		if err := file.Truncate(j.end); err != nil {
+			return fmt.Errorf("journal %s: %w", path, err)
+		}
+		if _, err := file.Seek(j.end, io.SeekStart); err != nil {
+			return fmt.Errorf("journal %s: %w", path, err)
+		}
+		return nil
 	}
 	return j, nil
 }
@@ -186,7 +196,7 @@ func (j *Journal) Close() error { return j.file.Close() }
 // writes, and makes that durable. If it fails or is killed at any point, Undo
 // restores dev exactly and Resume completes the change exactly.
 func (j *Journal) Apply(ctx context.Context, dev Device, writes []Write) error {
-	if j.state != Noted || len(j.writes) > 0 {
+	if j.state != Recorded || len(j.writes) > 0 {
 		return fmt.Errorf("journal %s: is %s and holds %d changes; a journal is for one change", j.name, j.state, len(j.writes))
 	}
 	for _, w := range writes {
@@ -197,7 +207,7 @@ func (j *Journal) Apply(ctx context.Context, dev Device, writes []Write) error {
 			return err
 		}
 	}
-	if err := j.mark(kindArmed, Armed); err != nil {
+	if err := j.mark(kindCommitted, Committed); err != nil {
 		return err
 	}
 	return j.write(dev)
@@ -233,10 +243,10 @@ func (j *Journal) write(dev Device) error {
 }
 
 // Resume completes a change that was cut off. One whose notes were not
-// complete has not begun: it is left at Noted, and the caller plans anew.
+// complete has not begun: it is left at Recorded, and the caller plans anew.
 func (j *Journal) Resume(ctx context.Context, dev Device) error {
 	switch j.state {
-	case Noted, Applied:
+	case Recorded, Applied:
 		return nil
 	case Undone:
 		return fmt.Errorf("journal %s: the change was taken back; there is nothing to resume", j.name)
@@ -276,7 +286,7 @@ func (j *Journal) Rewind(dev *Draft) error {
 // written, when dev is not the disk of the journal or holds something else
 // now.
 func (j *Journal) Undo(ctx context.Context, dev Device) error {
-	if j.state == Noted || j.state == Undone {
+	if j.state == Recorded || j.state == Undone {
 		return nil
 	}
 	if err := j.mayTouch(ctx, dev); err != nil {
@@ -387,6 +397,12 @@ func (j *Journal) mark(kind byte, state State) error {
 }
 
 func (j *Journal) append(kind byte, body []byte) error {
+	if j.prepare != nil {
+		if err := j.prepare(); err != nil {
+			return err
+		}
+		j.prepare = nil
+	}
 	record, sum := sealRecord(j.chain, kind, body)
 	if _, err := j.file.Write(record); err != nil {
 		return fmt.Errorf("journal %s: %w", j.name, err)
@@ -403,7 +419,8 @@ func (j *Journal) sync() error {
 	return nil
 }
 
-func syncFolder(path string) error {
+// SyncFolder makes the entries of a folder durable.
+func SyncFolder(path string) error {
 	folder, err := os.Open(path)
 	if err != nil {
 		return err

@@ -134,7 +134,7 @@ func TestCutOffAtEveryWriteCanBeUndoneAndResumed(t *testing.T) {
 			t.Fatalf("write %d: resume: %v", n, err)
 		}
 		want := after(list)
-		if j.State() == block.Noted {
+		if j.State() == block.Recorded {
 			want = original()
 		}
 		if !bytes.Equal(d.data, want) {
@@ -287,7 +287,7 @@ func TestWhatAKeeperKeptComesBackAfterEveryCut(t *testing.T) {
 			}
 			continue
 		}
-		if j.State() == block.Armed {
+		if j.State() == block.Committed {
 			if err := j.Resume(context.Background(), d); !errors.Is(err, block.ErrCannotResume) || !bytes.Equal(d.data, left) {
 				t.Fatalf("write %d: resumed: %v", n, err)
 			}

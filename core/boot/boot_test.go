@@ -14,6 +14,7 @@ import (
 
 	"diorthos/core/block"
 	"diorthos/core/boot"
+	"diorthos/core/firmware"
 	"diorthos/core/layout"
 )
 
@@ -39,9 +40,11 @@ func (h harbour) Code() (disk, sector *boot.Piece) {
 	return &boot.Piece{What: "anchor 2", Data: []byte("ANCHOR"), Also: [][]byte{[]byte("ANCH-1")}}, &boot.Piece{What: "anchor's second half", Data: []byte("STAY"), At: 90}
 }
 
-func (harbour) Loader(string) (string, [][]byte) { return loader, [][]byte{[]byte("the loader")} }
+func (harbour) Loader(firmware.Mode) (string, [][]byte) {
+	return loader, [][]byte{[]byte("the loader")}
+}
 
-func (harbour) Config(volume fs.FS, _ string) (boot.Config, error) {
+func (harbour) Config(volume fs.FS, _ firmware.Mode) (boot.Config, error) {
 	raw, err := fs.ReadFile(volume, menu)
 	if err != nil {
 		return boot.Config{}, err
@@ -59,7 +62,7 @@ func (h harbour) Rest(fs.FS) []boot.Link { return h.rest }
 var made sync.Map
 
 // disk is a copy of one that another tool made, with two partitions.
-func disk(t *testing.T, mode string) string {
+func disk(t *testing.T, mode firmware.Mode) string {
 	t.Helper()
 	raw, known := made.Load(mode)
 	if !known {
@@ -76,7 +79,7 @@ func disk(t *testing.T, mode string) string {
 	return path
 }
 
-func partitioned(t *testing.T, mode string) string {
+func partitioned(t *testing.T, mode firmware.Mode) string {
 	t.Helper()
 	path := filepath.Join(t.TempDir(), "disk.img")
 	if err := os.WriteFile(path, nil, 0o600); err != nil {
@@ -143,7 +146,7 @@ func (s *scene) follow(t *testing.T) boot.Chain {
 	return boot.Follow(s.ground)
 }
 
-func sound(t *testing.T, mode string) *scene {
+func sound(t *testing.T, mode firmware.Mode) *scene {
 	s := &scene{path: disk(t, mode), system: harbour{code: true, rest: []boot.Link{{Kind: boot.LinkServices, What: "services", Saw: "all run"}}}}
 	s.volumes = map[int]fs.FS{1: fstest.MapFS{}, 2: fstest.MapFS{}}
 	s.file(1, loader, "the loader")
@@ -152,12 +155,12 @@ func sound(t *testing.T, mode string) *scene {
 	s.ground = boot.Ground{Mode: mode, Contents: map[int]layout.Content{1: {Kind: "fat32", UUID: "AA-BB"}, 2: {Kind: "ext4", UUID: "CAFE-0001", Label: "root"}},
 		Known: func(path string) []byte { return map[string][]byte{kernel: []byte("the kernel")}[path] }}
 	if mode == "uefi" {
-		s.ground.Entries = []boot.Entry{{ID: "0007", Title: "a medium that is gone", Absent: true}, {ID: "0001", Title: "Anchor", Partition: strings.ToLower(espID), Path: loader}}
+		s.ground.Entries = []firmware.Entry{{ID: "0007", Title: "a medium that is gone", Absent: true}, {ID: "0001", Title: "Anchor", Partition: strings.ToLower(espID), Path: loader}}
 	}
 	return s
 }
 
-func kinds(c boot.Chain) (list []string) {
+func kinds(c boot.Chain) (list []boot.LinkKind) {
 	for _, l := range c {
 		list = append(list, l.Kind)
 	}
@@ -165,7 +168,7 @@ func kinds(c boot.Chain) (list []string) {
 }
 
 func TestASoundChainIsFollowedToItsEnd(t *testing.T) {
-	for mode, want := range map[string][]string{
+	for mode, want := range map[firmware.Mode][]boot.LinkKind{
 		"uefi": {boot.LinkTable, boot.LinkFirmware, boot.LinkLoader, boot.LinkConfig, boot.LinkVolume, boot.LinkKernel, boot.LinkServices},
 		"bios": {boot.LinkTable, boot.LinkCode, boot.LinkActive, boot.LinkSector, boot.LinkLoader, boot.LinkConfig, boot.LinkVolume, boot.LinkKernel, boot.LinkServices},
 	} {
@@ -180,14 +183,15 @@ func TestASoundChainIsFollowedToItsEnd(t *testing.T) {
 // before it is as in a sound one.
 func TestTheFirstBrokenLinkIsNamed(t *testing.T) {
 	for name, c := range map[string]struct {
-		mode        string
-		spoil       func(t *testing.T, s *scene)
-		kind, fault string
+		mode  firmware.Mode
+		spoil func(t *testing.T, s *scene)
+		kind  boot.LinkKind
+		fault boot.Fault
 	}{
 		"an MBR, for UEFI":          {"uefi", func(t *testing.T, s *scene) { s.path = disk(t, "bios") }, boot.LinkTable, "style-against-firmware"},
 		"a GPT, for BIOS":           {"bios", func(t *testing.T, s *scene) { s.path = disk(t, "uefi") }, boot.LinkTable, "style-against-firmware"},
 		"primary table overwritten": {"uefi", func(t *testing.T, s *scene) { poke(t, s.path, 512, "nothing") }, boot.LinkTable, "table-damaged"},
-		"no entry":                  {"uefi", func(_ *testing.T, s *scene) { s.ground.Entries = []boot.Entry{} }, boot.LinkFirmware, "boot-entries-missing"},
+		"no entry":                  {"uefi", func(_ *testing.T, s *scene) { s.ground.Entries = []firmware.Entry{} }, boot.LinkFirmware, "boot-entries-missing"},
 		"entry of another disk":     {"uefi", func(_ *testing.T, s *scene) { s.ground.Entries[1].Partition = "11111111-2222-3333-4444-555555555555" }, boot.LinkFirmware, "boot-entries-stale"},
 		"a medium comes first":      {"uefi", func(_ *testing.T, s *scene) { s.ground.Entries[0].Absent = false }, boot.LinkFirmware, "boot-order"},
 		"entries not known, no ESP": {"uefi", func(t *testing.T, s *scene) {
@@ -212,6 +216,17 @@ func TestTheFirstBrokenLinkIsNamed(t *testing.T) {
 		"nothing active":            {"bios", func(t *testing.T, s *scene) { poke(t, s.path, 446, "\x00") }, boot.LinkActive, "active-flag"},
 		"two active":                {"bios", func(t *testing.T, s *scene) { poke(t, s.path, 446+16, "\x80") }, boot.LinkActive, "active-flag"},
 		"another than the loader's": {"bios", func(t *testing.T, s *scene) { poke(t, s.path, 446, "\x00"); poke(t, s.path, 446+16, "\x80") }, boot.LinkActive, "active-flag"},
+		"another, and the loader is gone": {"bios", func(t *testing.T, s *scene) {
+			poke(t, s.path, 446, "\x00")
+			poke(t, s.path, 446+16, "\x80")
+			s.remove(1, loader)
+		}, boot.LinkActive, "active-flag"},
+		"another, and all is gone but the boot sector": {"bios", func(t *testing.T, s *scene) {
+			poke(t, s.path, 446, "\x00")
+			poke(t, s.path, 446+16, "\x80")
+			s.remove(1, loader)
+			s.remove(1, menu)
+		}, boot.LinkActive, "active-flag"},
 	} {
 		s := sound(t, c.mode)
 		whole := kinds(s.follow(t))

@@ -8,31 +8,38 @@ import (
 	"slices"
 	"strings"
 
+	"diorthos/core/firmware"
 	"diorthos/core/layout"
 )
 
 // Kinds of links, in the order of a chain.
 const (
-	LinkFirmware = "firmware"
-	LinkTable    = "table"
-	LinkCode     = "boot code"
-	LinkActive   = "active partition"
-	LinkSector   = "boot sector"
-	LinkLoader   = "loader"
-	LinkConfig   = "boot store"
-	LinkVolume   = "volume"
-	LinkKernel   = "kernel"
-	LinkPending  = "pending work"
-	LinkServices = "services"
+	LinkFirmware LinkKind = "firmware"
+	LinkTable    LinkKind = "table"
+	LinkCode     LinkKind = "boot code"
+	LinkActive   LinkKind = "active partition"
+	LinkSector   LinkKind = "boot sector"
+	LinkLoader   LinkKind = "loader"
+	LinkConfig   LinkKind = "boot store"
+	LinkVolume   LinkKind = "volume"
+	LinkKernel   LinkKind = "kernel"
+	LinkPending  LinkKind = "pending work"
+	LinkServices LinkKind = "services"
 )
+
+// A LinkKind is what sort of link of a chain it is.
+type LinkKind string
+
+// A Fault names what is wrong with a link.
+type Fault string
 
 // A Link of the chain. Fault names what is wrong with it; empty when nothing
 // is.
 type Link struct {
-	Kind  string `json:"kind"`
-	What  string `json:"what"`
-	Saw   string `json:"saw"`
-	Fault string `json:"fault,omitempty"`
+	Kind  LinkKind `json:"kind"`
+	What  string   `json:"what"`
+	Saw   string   `json:"saw"`
+	Fault Fault    `json:"fault,omitempty"`
 }
 
 // A Chain ends with the first link that is broken, or with the last.
@@ -44,15 +51,6 @@ func (c Chain) Broken() *Link {
 		return &c[n-1]
 	}
 	return nil
-}
-
-// An Entry is what the firmware can start, in its own order.
-type Entry struct {
-	ID        string
-	Title     string
-	Partition string // GUID; empty for what is not a partition of this disk
-	Path      string
-	Absent    bool // what it leads to is not there, so that the firmware goes on
 }
 
 // A Piece is a stretch of boot code as it should be.
@@ -76,20 +74,20 @@ type System interface {
 	Code() (disk, sector *Piece)
 	// Loader is the path of the loader on the boot volume, and what may stand
 	// there, by version; nothing where that is not known.
-	Loader(mode string) (path string, known [][]byte)
+	Loader(mode firmware.Mode) (path string, known [][]byte)
 	// Config reads what the loader reads.
-	Config(boot fs.FS, mode string) (Config, error)
+	Config(boot fs.FS, mode firmware.Mode) (Config, error)
 	// Rest follows what comes behind the kernel.
 	Rest(volume fs.FS) []Link
 }
 
 // A Ground is what a chain is followed over.
 type Ground struct {
-	Mode     string // uefi or bios
+	Mode     firmware.Mode
 	Disk     io.ReaderAt
 	Table    *layout.Table
 	Contents map[int]layout.Content // by the number of the partition
-	Entries  []Entry                // in the firmware's order; nil when it is not known
+	Entries  []firmware.Entry       // in the firmware's order; nil when it is not known
 	Volume   func(number int) fs.FS // nil for what cannot be read
 	System   System
 	Known    func(path string) []byte // what a file of the system has to be, nil where that is not known
@@ -154,13 +152,13 @@ func (g Ground) find(id string, add func(Link) bool) (fs.FS, bool) {
 }
 
 // file looks whether a file is there and as it should be.
-func file(kind string, volume fs.FS, path string, known [][]byte, name string) Link {
+func file(kind LinkKind, volume fs.FS, path string, known [][]byte, name string) Link {
 	raw, err := fs.ReadFile(volume, path)
 	switch {
 	case err != nil:
-		return Link{kind, path, "it is not there", name + "-missing"}
+		return Link{kind, path, "it is not there", Fault(name + "-missing")}
 	case len(known) > 0 && !oneOf(raw, known):
-		return Link{kind, path, fmt.Sprintf("%d bytes, not those of the component store", len(raw)), name + "-altered"}
+		return Link{kind, path, fmt.Sprintf("%d bytes, not those of the component store", len(raw)), Fault(name + "-altered")}
 	}
 	return Link{kind, path, fmt.Sprintf("%d bytes", len(raw)), ""}
 }
@@ -171,7 +169,7 @@ func oneOf(raw []byte, known [][]byte) bool {
 
 // toBootVolume follows firmware and table.
 func (g Ground) toBootVolume(add func(Link) bool) (layout.Partition, bool) {
-	if g.Mode != "uefi" {
+	if g.Mode != firmware.UEFI {
 		return g.bySector(add)
 	}
 	p := &g.Table.Primary
@@ -200,7 +198,7 @@ func (g Ground) toBootVolume(add func(Link) bool) (layout.Partition, bool) {
 		}
 		stale = append(stale, e.ID)
 	}
-	saw, fault := "the firmware has no boot entry", "boot-entries-missing"
+	saw, fault := "the firmware has no boot entry", Fault("boot-entries-missing")
 	if len(stale) > 0 {
 		saw, fault = fmt.Sprintf("entry %s names a partition that is not on this disk", strings.Join(stale, ", ")), "boot-entries-stale"
 	}
@@ -237,39 +235,51 @@ func (g Ground) bySector(add func(Link) bool) (layout.Partition, bool) {
 		return layout.Partition{}, add(Link{LinkActive, "active partition", fmt.Sprintf("%d partitions are active; one has to be", len(active)), "active-flag"})
 	}
 	p := active[0]
-	path, _ := g.System.Loader(g.Mode)
-	if g.elsewhere(p.Number, path) {
-		return layout.Partition{}, add(Link{LinkActive, fmt.Sprintf("partition %d", p.Number), "it is active, and the loader lies on another", "active-flag"})
+	if boots := g.bootVolumes(sector); len(boots) > 0 && !slices.Contains(boots, p.Number) {
+		return layout.Partition{}, add(Link{LinkActive, fmt.Sprintf("partition %d", p.Number), fmt.Sprintf("it is active, and what starts the system lies on partition %d", boots[0]), "active-flag"})
 	}
 	add(Link{LinkActive, fmt.Sprintf("partition %d", p.Number), "it alone is active", ""})
 	return p, add(g.code(LinkSector, fmt.Sprintf("partition %d", p.Number), sector, p.Off, "boot-sector"))
 }
 
-// elsewhere reports whether the loader lies on another partition than number.
-func (g Ground) elsewhere(number int, path string) bool {
-	return slices.ContainsFunc(g.Table.Partitions(), func(p layout.Partition) bool {
-		return p.Number != number && has(g.Volume(p.Number), path)
-	}) && !has(g.Volume(number), path)
+// bootVolumes are the partitions that hold the loader or what it reads, or,
+// where both are gone, a boot sector that is as it should be.
+func (g Ground) bootVolumes(sector *Piece) (list []int) {
+	path, _ := g.System.Loader(g.Mode)
+	var starts []int
+	for _, p := range g.Table.Partitions() {
+		if sector != nil && g.code(LinkSector, "", sector, p.Off, "").Fault == "" {
+			starts = append(starts, p.Number)
+		}
+		volume := g.Volume(p.Number)
+		if volume == nil {
+			continue
+		}
+		if _, err := g.System.Config(volume, g.Mode); err == nil || has(volume, path) {
+			list = append(list, p.Number)
+		}
+	}
+	if len(list) == 0 {
+		return starts
+	}
+	return list
 }
 
 func has(volume fs.FS, path string) bool {
-	if volume == nil {
-		return false
-	}
 	_, err := fs.Stat(volume, path)
 	return err == nil
 }
 
-func (g Ground) code(kind, what string, want *Piece, at int64, name string) Link {
+func (g Ground) code(kind LinkKind, what string, want *Piece, at int64, name string) Link {
 	if want == nil {
 		return Link{kind, what, "what it has to be is not known", ""}
 	}
 	got := make([]byte, len(want.Data))
 	if _, err := g.Disk.ReadAt(got, at+want.At); err != nil {
-		return Link{kind, what, err.Error(), name + "-unreadable"}
+		return Link{kind, what, err.Error(), Fault(name + "-unreadable")}
 	}
 	if !bytes.Equal(got, want.Data) && !oneOf(got, want.Also) {
-		return Link{kind, what, "its code is not that of the component store", name + "-damaged"}
+		return Link{kind, what, "its code is not that of the component store", Fault(name + "-damaged")}
 	}
 	return Link{kind, what, want.What, ""}
 }

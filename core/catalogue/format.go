@@ -5,6 +5,8 @@ import (
 	"encoding/binary"
 	"fmt"
 	"strings"
+
+	"diorthos/core/format"
 )
 
 // A Message is one entry of a catalogue.
@@ -14,16 +16,7 @@ type Message struct {
 }
 
 // A FormatError says where a catalogue is damaged.
-type FormatError struct {
-	What   string
-	Offset int
-	Want   string
-	Got    string
-}
-
-func (e *FormatError) Error() string {
-	return fmt.Sprintf("catalogue: %s at byte %d: want %s, got %s", e.What, e.Offset, e.Want, e.Got)
-}
+type FormatError = format.Error
 
 // Offsets in the header, in bytes, and the mark at its start.
 const (
@@ -41,18 +34,18 @@ const (
 // or Latin-1 by the catalogue's own header.
 func Read(raw []byte) ([]Message, error) {
 	if len(raw) < headerLength {
-		return nil, &FormatError{"header", 0, fmt.Sprintf("%d bytes", headerLength), fmt.Sprint(len(raw))}
+		return nil, &FormatError{In: "catalogue", What: "header", Offset: 0, Want: fmt.Sprintf("%d bytes", headerLength), Got: fmt.Sprint(len(raw))}
 	}
 	var order binary.ByteOrder = binary.LittleEndian
 	if order.Uint32(raw) != mark {
 		order = binary.BigEndian
 	}
 	if got := order.Uint32(raw); got != mark {
-		return nil, &FormatError{"mark", 0, fmt.Sprintf("0x%x", uint32(mark)), fmt.Sprintf("0x%x", got)}
+		return nil, &FormatError{In: "catalogue", What: "mark", Offset: 0, Want: fmt.Sprintf("0x%x", uint32(mark)), Got: fmt.Sprintf("0x%x", got)}
 	}
 	count := int(order.Uint32(raw[offCount:]))
 	if count > maxMessages || count*2*descriptorLength > len(raw) {
-		return nil, &FormatError{"count", offCount, "one that fits the file", fmt.Sprint(count)}
+		return nil, &FormatError{In: "catalogue", What: "count", Offset: offCount, Want: "one that fits the file", Got: fmt.Sprint(count)}
 	}
 	originals, translations := int64(order.Uint32(raw[offOriginals:])), int64(order.Uint32(raw[offTranslations:]))
 	list := make([]Message, 0, count)
@@ -82,11 +75,11 @@ func Read(raw []byte) ([]Message, error) {
 // which a plural form follows.
 func text(raw []byte, order binary.ByteOrder, at int64) ([]byte, error) {
 	if at < 0 || at+descriptorLength > int64(len(raw)) {
-		return nil, &FormatError{"descriptor", int(at), "one inside the file", fmt.Sprintf("a file of %d bytes", len(raw))}
+		return nil, &FormatError{In: "catalogue", What: "descriptor", Offset: int64(at), Want: "one inside the file", Got: fmt.Sprintf("a file of %d bytes", len(raw))}
 	}
 	length, offset := int64(order.Uint32(raw[at:])), int64(order.Uint32(raw[at+4:]))
 	if offset+length > int64(len(raw)) {
-		return nil, &FormatError{"string", int(offset), "one inside the file", fmt.Sprintf("%d bytes", length)}
+		return nil, &FormatError{In: "catalogue", What: "string", Offset: int64(offset), Want: "one inside the file", Got: fmt.Sprintf("%d bytes", length)}
 	}
 	s, _, _ := bytes.Cut(raw[offset:offset+length], []byte{0})
 	return s, nil

@@ -5,6 +5,7 @@ import (
 	"regexp"
 	"sort"
 	"strings"
+	"unicode"
 )
 
 // The layouts of families.
@@ -30,7 +31,7 @@ type Family struct {
 	Match     uint64   `yaml:"match"`   // the bits by which entries are looked up; 0 for all
 	Fields    []Field  `yaml:"fields"`
 	Entries   []Entry  `yaml:"entries"`
-	Sounds    bool     `yaml:"sounds"`  // a record with the text of an entry in it sounds like a failure
+	IsError   bool     `yaml:"sounds"`  // a record with the text of an entry in it sounds like a failure
 	Context   []string `yaml:"context"` // words near a code that speak for this family
 	Carries   *Carries `yaml:"carries"`
 }
@@ -193,6 +194,26 @@ func (t *Table) Words(message string) []Reading {
 	for _, w := range t.words {
 		if w.re.MatchString(message) {
 			list = append(list, Reading{Family: w.family.ID, Title: w.family.Title, Value: w.entry.Match, Text: w.entry.Text, Known: true})
+		}
+	}
+	return append(list, t.named(message)...)
+}
+
+// named lists the readings of codes that a message calls by their names, such as
+// ENOSPC. A name is written in capitals.
+func (t *Table) named(message string) (list []Reading) {
+	for _, word := range strings.FieldsFunc(message, func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) && r != '_' }) {
+		if len(word) < 4 || word != strings.ToUpper(word) {
+			continue
+		}
+		for _, f := range t.families {
+			for _, e := range f.Entries {
+				if e.Name == word {
+					list = append(list, Reading{
+						Family: f.ID, Title: f.Title, Value: fmt.Sprint(e.Value), Name: e.Name, Text: e.Text, Known: true,
+					})
+				}
+			}
 		}
 	}
 	return list

@@ -3,6 +3,7 @@ package diagnosis
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"math"
 	"slices"
 	"sort"
@@ -30,6 +31,8 @@ type Finding struct {
 	Probability float64    `json:"probability"` // 0 to 1, among all that can explain the same thing
 	For         []Evidence `json:"for"`
 	Against     []Evidence `json:"against"`
+	// KindOnly says that the kind of failure is known, and no closer cause.
+	KindOnly    bool       `json:"kindOnly,omitempty"`
 	Remedies    []string   `json:"remedies"`
 }
 
@@ -45,16 +48,23 @@ const shown = 0.02
 // prior times odds: what the priors of the known causes leave over.
 const unexplained = 0.2
 
+// kindUnknown is the share of what is unexplained that is not even of the kind that
+// was recognised.
+const kindUnknown = 0.1
+
 // maxQuotes bounds how many records are quoted for one pattern.
 const maxQuotes = 3
 
 // Rank weighs every cause for what has to be explained: an attempt that
 // failed, a machine that does not start. A machine with neither gets none.
-func Rank(timeline *reading.Timeline, facts *bag.Facts, k *knowledge.Knowledge) ([]Finding, error) {
+// Notes say which signatures could not be asked of these facts: they count as
+// not known.
+func Rank(timeline *reading.Timeline, facts *bag.Facts, k *knowledge.Knowledge) (list []Finding, notes []string, err error) {
 	asked, err := facts.AsMap()
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
+	w := &weighing{timeline: timeline, facts: asked, limits: k.Limits}
 	family := facts.Family()
 	found := map[string]*Finding{}
 	weights := map[string]float64{} // odds times prior
@@ -62,10 +72,7 @@ func Rank(timeline *reading.Timeline, facts *bag.Facts, k *knowledge.Knowledge) 
 		if of := k.Causes[s.Cause].Family; of != "" && family != "" && of != family {
 			continue
 		}
-		f, odds, err := weigh(s, k.Causes[s.Cause], timeline, asked)
-		if err != nil {
-			return nil, fmt.Errorf("signature %s: %w", s.ID, err)
-		}
+		f, odds := w.weigh(s, k.Causes[s.Cause])
 		if f == nil {
 			continue
 		}
@@ -73,24 +80,34 @@ func Rank(timeline *reading.Timeline, facts *bag.Facts, k *knowledge.Knowledge) 
 			found[s.Cause], weights[s.Cause] = f, weight
 		}
 	}
-	var list []Finding
 	for _, explains := range []string{knowledge.ExplainsStart, knowledge.ExplainsAttempt} {
 		list = append(list, compete(explains, found, weights, timeline)...)
 	}
-	return list, nil
+	return list, w.notes, nil
+}
+
+// A weighing is what signatures are held against.
+type weighing struct {
+	timeline *reading.Timeline
+	facts    map[string]any
+	limits   knowledge.Limits
+	notes    []string // what could not be asked
 }
 
 // weigh collects the evidence of one signature. It returns nil when nothing
 // speaks for it.
-func weigh(s *knowledge.Signature, c *knowledge.Cause, timeline *reading.Timeline, facts map[string]any) (*Finding, float64, error) {
-	f := &Finding{Cause: c.ID, Title: c.Title, Explains: c.Explains, Tell: c.Tell, Remedies: c.Remedies, For: []Evidence{}, Against: []Evidence{}}
+func (w *weighing) weigh(s *knowledge.Signature, c *knowledge.Cause) (*Finding, float64) {
+	timeline := w.timeline
+	f := &Finding{Cause: c.ID, Title: c.Title, Explains: c.Explains, Tell: c.Tell, Remedies: c.Remedies, KindOnly: c.Kind, For: []Evidence{}, Against: []Evidence{}}
 	odds := 1.0
 	for i, p := range s.Events {
 		seen := quotes(timeline, p.In, s.WatchID(i))
 		if len(seen) == 0 {
 			odds *= p.Otherwise
 			if p.Otherwise < 1 {
-				f.Against = append(f.Against, Evidence{Kind: "log", Text: fmt.Sprintf("no record of the %s matches %q", scope(p.In), p.Match), Odds: p.Otherwise})
+				f.Against = append(f.Against, Evidence{
+					Kind: "log", Text: fmt.Sprintf("no record of the %s is one that %q would leave", scope(p.In), c.Title), Odds: p.Otherwise,
+				})
 			}
 			continue
 		}
@@ -101,29 +118,30 @@ func weigh(s *knowledge.Signature, c *knowledge.Cause, timeline *reading.Timelin
 	}
 	if a := timeline.Latest(); s.Attempt != "" {
 		if a == nil || a.Outcome != s.Attempt || s.Stage != "" && a.Stage != s.Stage {
-			return nil, 0, nil
+			return nil, 0
 		}
 		odds *= s.Odds
 		f.add(Evidence{Kind: "log", Place: place(a), Text: fmt.Sprintf("the attempt was %s; stage: %s", a.Outcome, cmp.Or(a.Stage, "not known")), Odds: s.Odds})
 	}
 	for _, c := range s.Facts {
-		said, err := c.Ask(facts)
-		if err != nil {
-			return nil, 0, err
+		a := c.Ask(w.facts, w.limits)
+		for _, why := range a.Unknown {
+			w.notes = append(w.notes, fmt.Sprintf("signature %s: not known: %s", s.ID, why))
 		}
-		if len(said) == 0 {
+		switch {
+		case len(a.Says) > 0:
+			odds *= c.Odds
+		case len(a.Unknown) == 0:
 			odds *= c.Otherwise
-			continue
 		}
-		odds *= c.Odds
-		for _, text := range said[:min(len(said), maxQuotes)] {
+		for _, text := range a.Says[:min(len(a.Says), maxQuotes)] {
 			f.add(Evidence{Kind: "fact", Text: text, Odds: c.Odds})
 		}
 	}
 	if len(f.For) == 0 || odds == 0 {
-		return nil, 0, nil
+		return nil, 0
 	}
-	return f, odds, nil
+	return f, odds
 }
 
 // nearness is by how much the odds of a pattern count. One that is looked for
@@ -170,7 +188,7 @@ func quotes(timeline *reading.Timeline, in, id string) []reading.Event {
 	a := timeline.Latest()
 	switch {
 	case in == knowledge.Anywhere:
-		pool = timeline.Loose
+		pool = timeline.Unassigned
 		for _, a := range timeline.Attempts {
 			pool = append(pool, a.Events()...)
 		}
@@ -195,10 +213,18 @@ func quotes(timeline *reading.Timeline, in, id string) []reading.Event {
 // same thing, and that none of them is it.
 func compete(explains string, found map[string]*Finding, weights map[string]float64, timeline *reading.Timeline) []Finding {
 	var list []Finding
-	for id, f := range found {
-		if f.Explains == explains {
-			f.Probability = weights[id]
+	var kind *Finding
+	for _, id := range slices.Sorted(maps.Keys(found)) { // in one order: sums depend on it
+		f := found[id]
+		if f.Explains != explains {
+			continue
+		}
+		f.Probability = weights[id]
+		switch {
+		case !f.KindOnly:
 			list = append(list, *f)
+		case kind == nil || f.Probability > kind.Probability:
+			kind = f
 		}
 	}
 	failed := explains == wants(timeline.Latest())
@@ -207,6 +233,11 @@ func compete(explains string, found map[string]*Finding, weights map[string]floa
 	}
 	none := unexplained
 	total := none
+	if kind != nil { // of what no known cause explains, the kind is known at least
+		none *= kindUnknown
+		kind.Probability = unexplained - none
+		list, total = append(list, *kind), none
+	}
 	for _, f := range list {
 		total += f.Probability
 	}

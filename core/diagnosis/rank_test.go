@@ -78,7 +78,7 @@ func rank(t *testing.T, log string, facts *bag.Facts) []diagnosis.Finding {
 	if err != nil {
 		t.Fatal(err)
 	}
-	findings, err := diagnosis.Rank(timeline, facts, k)
+	findings, _, err := diagnosis.Rank(timeline, facts, k)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -132,7 +132,7 @@ func TestCausesAreThoseOfTheMachinesSystem(t *testing.T) {
 		"of another, by what it installs": {bag.Facts{Installed: &bag.Installed{Family: "corbel"}, Disks: []bag.Disk{{Size: 10}}}, diagnosis.Unknown},
 		"not known":                       {bag.Facts{Disks: []bag.Disk{{Size: 10}}}, "tank-empty"},
 	} {
-		got, err := diagnosis.Rank(timeline, &c.facts, k)
+		got, _, err := diagnosis.Rank(timeline, &c.facts, k)
 		if err != nil || len(got) == 0 || got[0].Cause != c.want {
 			t.Errorf("%s: %+v, %v", name, got, err)
 		}
@@ -163,7 +163,7 @@ func TestTheStartIsExplainedApartFromTheAttempt(t *testing.T) {
 	if err := json.Unmarshal([]byte(raw), &facts); err != nil {
 		t.Fatal(err)
 	}
-	findings, err := diagnosis.Rank(&reading.Timeline{}, &facts, k)
+	findings, _, err := diagnosis.Rank(&reading.Timeline{}, &facts, k)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -10,19 +10,19 @@ import (
 	"diorthos/core/reading"
 )
 
-// A Settling is a check that has not been made and would tell the causes
+// A NextCheck is a check that has not been made and would tell the causes
 // apart, with what each answer would mean.
-type Settling struct {
-	Check   string     `json:"check"`
-	Title   string     `json:"title"`
-	Do      string     `json:"do"`
-	Minutes int        `json:"minutes"`
-	Gain    float64    `json:"gain"` // the uncertainty that it is expected to take away, in bits
-	Answers []Prospect `json:"answers"`
+type NextCheck struct {
+	Check   string    `json:"check"`
+	Title   string    `json:"title"`
+	Do      string    `json:"do"`
+	Minutes int       `json:"minutes"`
+	Gain    float64   `json:"gain"` // the uncertainty that it is expected to take away, in bits
+	Answers []Outcome `json:"answers"`
 }
 
-// A Prospect is an answer with what would be thought then.
-type Prospect struct {
+// A Outcome is an answer with what would be thought then.
+type Outcome struct {
 	Says        string  `json:"says"`
 	Chance      float64 `json:"chance"`      // how likely the answer is
 	Cause       string  `json:"cause"`       // the likeliest cause then
@@ -35,12 +35,12 @@ const worthwhile = 0.02
 // Settle ranks the checks that have not been made by the information that they
 // are expected to give: the entropy of the findings less the mean entropy
 // after the answer (Lindley, 1956).
-func Settle(findings []Finding, timeline *reading.Timeline, facts *bag.Facts, k *knowledge.Knowledge) ([]Settling, error) {
+func Settle(findings []Finding, timeline *reading.Timeline, facts *bag.Facts, k *knowledge.Knowledge) ([]NextCheck, error) {
 	asked, err := facts.AsMap()
 	if err != nil {
 		return nil, err
 	}
-	list := []Settling{}
+	list := []NextCheck{}
 	for _, explains := range []string{knowledge.ExplainsStart, knowledge.ExplainsAttempt} {
 		var among []Finding
 		for _, f := range findings {
@@ -49,20 +49,20 @@ func Settle(findings []Finding, timeline *reading.Timeline, facts *bag.Facts, k 
 			}
 		}
 		for _, c := range k.Checks {
-			if c.Known(asked) || c.Seen != "" && len(quotes(timeline, knowledge.Anywhere, c.WatchID())) > 0 {
+			if c.Known(asked, k.Limits) || c.Seen != "" && len(quotes(timeline, knowledge.Anywhere, c.WatchID())) > 0 {
 				continue
 			}
-			if s := settling(c, among); s.Gain >= worthwhile {
+			if s := nextCheck(c, among); s.Gain >= worthwhile {
 				list = append(list, s)
 			}
 		}
 	}
-	slices.SortStableFunc(list, func(a, b Settling) int { return cmp.Compare(b.Gain, a.Gain) })
+	slices.SortStableFunc(list, func(a, b NextCheck) int { return cmp.Compare(b.Gain, a.Gain) })
 	return list, nil
 }
 
-func settling(c *knowledge.Check, among []Finding) Settling {
-	s := Settling{Check: c.ID, Title: c.Title, Do: c.Do, Minutes: c.Minutes}
+func nextCheck(c *knowledge.Check, among []Finding) NextCheck {
+	s := NextCheck{Check: c.ID, Title: c.Title, Do: c.Do, Minutes: c.Minutes}
 	before := make([]float64, len(among))
 	total := 0.0
 	for i, f := range among {
@@ -94,7 +94,7 @@ func settling(c *knowledge.Check, among []Finding) Settling {
 			}
 		}
 		gain -= chance * entropy(after)
-		s.Answers = append(s.Answers, Prospect{Says: answer.Says, Chance: round(chance), Cause: among[best].Title, Probability: round(after[best])})
+		s.Answers = append(s.Answers, Outcome{Says: answer.Says, Chance: round(chance), Cause: among[best].Title, Probability: round(after[best])})
 	}
 	s.Gain = round(gain)
 	return s

@@ -45,7 +45,7 @@ checks:
       - {says: 'no'}
 `
 
-func settle(t *testing.T, facts *bag.Facts, timeline *reading.Timeline, findings ...diagnosis.Finding) []diagnosis.Settling {
+func settle(t *testing.T, facts *bag.Facts, timeline *reading.Timeline, findings ...diagnosis.Finding) []diagnosis.NextCheck {
 	t.Helper()
 	k, err := knowledge.Load(fstest.MapFS{"causes/c.yaml": {Data: []byte(settling)}, "checks/k.yaml": {Data: []byte(looks)}, "lexicon.yaml": {Data: []byte("errors: [error]\n")}})
 	if err != nil {
@@ -83,7 +83,7 @@ func TestChecksAreRankedByTheDoubtTheyTakeAway(t *testing.T) {
 func TestAChecksAnswerIsNotAskedForTwice(t *testing.T) {
 	tank := diagnosis.Finding{Cause: "tank-empty", Explains: "attempt", Probability: 0.5}
 	pump := diagnosis.Finding{Cause: "pump-broken", Explains: "attempt", Probability: 0.5}
-	heard := &reading.Timeline{Loose: []reading.Event{{Text: "the pump was heard", Hits: []string{"check/noise"}}}}
+	heard := &reading.Timeline{Unassigned: []reading.Event{{Text: "the pump was heard", Hits: []string{"check/noise"}}}}
 	if list := settle(t, &bag.Facts{Machine: bag.Machine{Name: "measured"}}, heard, tank, pump); len(list) != 0 {
 		t.Errorf("%+v", list)
 	}

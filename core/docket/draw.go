@@ -14,31 +14,33 @@ import (
 
 // A Docket is the report of a case.
 type Docket struct {
-	Knowledge string               `json:"knowledge"` // the version that it was drawn with
-	Machine   bag.Machine          `json:"machine"`
-	Gathered  time.Time            `json:"gathered"`
-	Tried     []Tried              `json:"tried"` // the latest attempt first
-	Broke     *Broke               `json:"broke,omitempty"`
-	Why       []diagnosis.Finding  `json:"why"`
-	Settle    []diagnosis.Settling `json:"settle"`   // what would tell the causes apart, the most telling first
-	Ready     []readiness.Choice   `json:"ready"`    // how fit the machine is for the releases that are known
-	Suspects  []Suspect            `json:"suspects"` // what was changed before the failure, the likeliest first
-	Line      []Point              `json:"line"`     // the time line, oldest first
-	Shifts    []reading.Shift      `json:"shifts"`
-	ToDo      []ladder.Rung        `json:"toDo"`
-	Disks     []bag.Disk           `json:"disks"`
-	Hardware  *bag.Hardware        `json:"hardware,omitempty"`
-	Firmware  *bag.Firmware        `json:"firmware,omitempty"`
-	State     *bag.State           `json:"state,omitempty"` // how the parts of the system stand, where that is known
-	Files     []reading.FileReport `json:"files"`
-	LeftOut   []bag.LeftOut        `json:"leftOut,omitempty"` // logs that were there and could not be taken
-	Harmless  int                  `json:"harmless"`          // records set apart that healthy machines show too
-	Usual     int                  `json:"usual"`             // and that stand in this machine's own successful attempts
+	Knowledge  string                `json:"knowledge"` // the version that it was drawn with
+	Machine    bag.Machine           `json:"machine"`
+	Gathered   time.Time             `json:"gathered"`
+	Attempts   []Attempt             `json:"tried"` // the latest attempt first
+	Failure    *Failure              `json:"broke,omitempty"`
+	Why        []diagnosis.Finding   `json:"why"`
+	Settle     []diagnosis.NextCheck `json:"settle"`   // what would tell the causes apart, the most telling first
+	Ready      []readiness.Choice    `json:"ready"`    // how fit the machine is for the releases that are known
+	Suspects   []Suspect             `json:"suspects"` // what was changed before the failure, the likeliest first
+	Line       []Point               `json:"line"`     // the time line, oldest first
+	Shifts     []reading.Shift       `json:"shifts"`
+	ToDo       []ladder.Rung         `json:"toDo"`
+	Disks      []bag.Disk            `json:"disks"`
+	Hardware   *bag.Hardware         `json:"hardware,omitempty"`
+	Firmware   *bag.Firmware         `json:"firmware,omitempty"`
+	State      *bag.State            `json:"state,omitempty"` // how the parts of the system stand, where that is known
+	Conditions []readiness.Verdict   `json:"conditions"`      // the same, judged part by part
+	Files      []reading.FileReport  `json:"files"`
+	LeftOut    []bag.LeftOut         `json:"leftOut,omitempty"` // logs that were there and could not be taken
+	Notes      []string              `json:"notes,omitempty"`   // signatures that could not be asked of these facts
+	Harmless   int                   `json:"harmless"`          // records set apart that healthy machines show too
+	Usual      int                   `json:"usual"`             // and that stand in this machine's own successful attempts
 }
 
-// Tried is one attempt, in short.
-type Tried struct {
-	Kind       string                  `json:"kind"`
+// An Attempt is one attempt, in short.
+type Attempt struct {
+	Kind       reading.AttemptKind     `json:"kind"`
 	Command    string                  `json:"command,omitempty"`
 	Began      time.Time               `json:"began,omitzero"`
 	Ended      time.Time               `json:"ended,omitzero"`
@@ -48,8 +50,8 @@ type Tried struct {
 	Files      []string                `json:"files"`
 }
 
-// Broke is where the latest attempt that failed was struck.
-type Broke struct {
+// Failure is where the latest attempt that failed was struck.
+type Failure struct {
 	Stage    string          `json:"stage,omitempty"`
 	Object   string          `json:"object,omitempty"`
 	Decisive reading.Event   `json:"decisive"`
@@ -67,7 +69,7 @@ func Draw(ctx context.Context, facts *bag.Facts, logs []reading.Source, k *knowl
 		return nil, err
 	}
 	facts = withVanished(withState(facts, timeline.State), timeline)
-	why, err := diagnosis.Rank(timeline, facts, k)
+	why, notes, err := diagnosis.Rank(timeline, facts, k)
 	if err != nil {
 		return nil, err
 	}
@@ -77,20 +79,20 @@ func Draw(ctx context.Context, facts *bag.Facts, logs []reading.Source, k *knowl
 	}
 	var ready []readiness.Choice
 	if facts.Installed != nil && facts.Installed.Version != "" {
-		if ready, err = readiness.Recommend(readiness.Question{Facts: facts, Now: facts.Gathered}, k.Releases, func(*knowledge.Release) *readiness.Plan { return nil }); err != nil {
+		if ready, err = readiness.Recommend(readiness.Question{Facts: facts, Family: k.Families[facts.Family()], Limits: k.Limits, Now: facts.Gathered}, k.Releases, func(*knowledge.Release) *readiness.Plan { return nil }); err != nil {
 			return nil, err
 		}
 	}
 	d := &Docket{
-		Knowledge: k.Version, Machine: facts.Machine, Gathered: facts.Gathered, Tried: []Tried{},
+		Knowledge: k.Version, Machine: facts.Machine, Gathered: facts.Gathered, Attempts: []Attempt{},
 		Why: append([]diagnosis.Finding{}, why...), Settle: settle, Ready: append([]readiness.Choice{}, ready...), Suspects: suspects(timeline), Line: line(timeline), Shifts: append([]reading.Shift{}, timeline.Shifts...), ToDo: ladder.Build(why, facts, k),
-		Disks: facts.Disks, Hardware: facts.Hardware, Firmware: facts.Firmware, State: facts.State, LeftOut: facts.LeftOut, Files: append([]reading.FileReport{}, timeline.Files...), Harmless: timeline.Harmless, Usual: timeline.Usual,
+		Disks: facts.Disks, Hardware: facts.Hardware, Firmware: facts.Firmware, State: readiness.JudgeServices(facts.State), Conditions: readiness.Conditions(facts.State, k.Limits), LeftOut: facts.LeftOut, Files: append([]reading.FileReport{}, timeline.Files...), Notes: notes, Harmless: timeline.Harmless, Usual: timeline.SeenInSuccess,
 	}
-	for i := len(timeline.Attempts) - 1; i >= 0 && len(d.Tried) < maxTried; i-- {
-		d.Tried = append(d.Tried, tried(timeline.Attempts[i]))
+	for i := len(timeline.Attempts) - 1; i >= 0 && len(d.Attempts) < maxTried; i-- {
+		d.Attempts = append(d.Attempts, attemptOf(timeline.Attempts[i]))
 	}
 	if a := timeline.Latest(); a != nil && a.Decisive != nil {
-		d.Broke = &Broke{Stage: a.Stage, Object: a.Object, Decisive: *a.Decisive, Why: a.Why, Chain: a.Chain}
+		d.Failure = &Failure{Stage: a.Stage, Object: a.Object, Decisive: *a.Decisive, Why: a.Why, Chain: a.Chain}
 	}
 	return d, nil
 }
@@ -104,8 +106,8 @@ func anchor(facts *bag.Facts) reading.Anchor {
 	return a
 }
 
-func tried(a *reading.Attempt) Tried {
-	return Tried{
+func attemptOf(a *reading.Attempt) Attempt {
+	return Attempt{
 		Kind: a.Kind, Command: a.Command, Began: a.Began, Ended: a.Ended, Outcome: a.Outcome, Files: a.Files,
 		Changes: append([]reading.PackageChange{}, a.Changes...), Unfinished: append([]reading.Event{}, a.Unfinished...),
 	}

@@ -50,7 +50,7 @@ func line(t *reading.Timeline) []Point {
 			}
 		}
 	}
-	for _, e := range t.Loose {
+	for _, e := range t.Unassigned {
 		if p := point(e, -1); !p.Time.IsZero() && len(points) < maxPoints {
 			points = append(points, p)
 		}
@@ -127,5 +127,5 @@ func point(e reading.Event, try int) Point {
 		}
 		text += "…"
 	}
-	return Point{Place: e.Place, Time: e.Time, Level: e.Level, Mark: e.Mark, Try: try, Noise: e.Harmless || e.Usual, Text: text}
+	return Point{Place: e.Place, Time: e.Time, Level: e.Level, Mark: e.Mark, Try: try, Noise: e.Harmless || e.SeenInSuccess, Text: text}
 }

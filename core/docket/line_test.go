@@ -27,7 +27,7 @@ func TestRecordsWithoutATimeStandWhereAnotherLogPutsThem(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	began, ended := d.Tried[0].Began, d.Tried[0].Ended
+	began, ended := d.Attempts[0].Began, d.Attempts[0].Ended
 	last := time.Time{}
 	decisive := 0
 	for _, p := range d.Line {

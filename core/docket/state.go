@@ -28,7 +28,7 @@ func withState(facts *bag.Facts, state []reading.StateRecord) *bag.Facts {
 		}
 	}
 	if len(packages) > 0 && facts.Installed == nil {
-		more.Installed = &bag.Installed{Family: "unknown", Packages: packages, Sources: []bag.Source{}}
+		more.Installed = &bag.Installed{Packages: packages, Sources: []bag.Source{}}
 	}
 	return &more
 }

@@ -33,7 +33,7 @@ func withVanished(facts *bag.Facts, timeline *reading.Timeline) *bag.Facts {
 	for _, a := range timeline.Attempts {
 		note(a.Events())
 	}
-	note(timeline.Loose)
+	note(timeline.Unassigned)
 	var gone []string
 	for name, e := range last {
 		if e.State == "installed" && !known[name] {

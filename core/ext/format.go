@@ -3,6 +3,8 @@ package ext
 import (
 	"encoding/binary"
 	"fmt"
+
+	"diorthos/core/format"
 )
 
 // Offsets in the superblock, which stands 1024 bytes into the volume
@@ -57,16 +59,7 @@ const (
 
 // A FormatError says which structure of the file system is not what it
 // should be. Offset is in bytes from the start of the volume.
-type FormatError struct {
-	What   string
-	Offset int64
-	Want   string
-	Got    string
-}
-
-func (e *FormatError) Error() string {
-	return fmt.Sprintf("ext: %s at byte %d: want %s, got %s", e.What, e.Offset, e.Want, e.Got)
-}
+type FormatError = format.Error
 
 type super struct {
 	blockSize   int64
@@ -88,7 +81,7 @@ type super struct {
 func parseSuper(b []byte) (super, error) {
 	le := binary.LittleEndian
 	bad := func(what, want string, at int, got any) (super, error) {
-		return super{}, &FormatError{What: "superblock: " + what, Offset: int64(superAt + at), Want: want, Got: fmt.Sprint(got)}
+		return super{}, &FormatError{In: "ext", What: "superblock: " + what, Offset: int64(superAt + at), Want: want, Got: fmt.Sprint(got)}
 	}
 	if m := le.Uint16(b[sbMagic:]); m != magic {
 		return bad("magic", "0xef53", sbMagic, fmt.Sprintf("0x%04x", m))

@@ -183,7 +183,7 @@ func (c *checker) root() error {
 	if c.v.Bits == 32 {
 		me := c.name("/")
 		if fixed := c.claim(c.v.Root, -1, me, "/"); !fixed {
-			return &FormatError{What: "root folder", Want: "a chain of clusters", Got: fmt.Sprintf("cluster %d", c.v.Root)}
+			return &FormatError{In: "fat", What: "root folder", Want: "a chain of clusters", Got: fmt.Sprintf("cluster %d", c.v.Root)}
 		}
 	}
 	return c.walk(0, "/", 0)

@@ -4,6 +4,8 @@ import (
 	"encoding/binary"
 	"fmt"
 	"io"
+
+	"diorthos/core/format"
 )
 
 // The bytes of a FAT32 volume, in bytes from its start or from the start of
@@ -32,13 +34,7 @@ type Options struct {
 }
 
 // A FormatError says why a volume cannot be made as asked.
-type FormatError struct {
-	What, Want, Got string
-}
-
-func (e *FormatError) Error() string {
-	return fmt.Sprintf("fat: %s: want %s, got %s", e.What, e.Want, e.Got)
-}
+type FormatError = format.Error
 
 // Format makes an empty file system of size bytes at the start of dev, with
 // sectors of 512 bytes. Clusters beyond the root folder are not touched.
@@ -48,14 +44,14 @@ func Format(dev io.WriterAt, size int64, o Options) error {
 	case 12, 16:
 		return formatSmall(dev, size, o)
 	default:
-		return &FormatError{What: "bits of an entry", Want: "12, 16 or 32", Got: fmt.Sprint(o.Bits)}
+		return &FormatError{In: "fat", What: "bits of an entry", Want: "12, 16 or 32", Got: fmt.Sprint(o.Bits)}
 	}
 	total := size / sectorSize
 	perCluster := clusterSectors(total)
 	perFAT := fatSectors(total, perCluster)
 	clusters := (total - reserved - fats*perFAT) / perCluster
 	if clusters < minClusters || total > 1<<32-1 {
-		return &FormatError{What: "size of the volume", Want: "33 MiB to 2 TiB", Got: fmt.Sprintf("%d bytes", size)}
+		return &FormatError{In: "fat", What: "size of the volume", Want: "33 MiB to 2 TiB", Got: fmt.Sprintf("%d bytes", size)}
 	}
 	label, err := label11(o.Label)
 	if err != nil {
@@ -130,7 +126,7 @@ func label11(s string) ([]byte, error) {
 	}
 	b := []byte("           ")
 	if len(s) > len(b) {
-		return nil, &FormatError{What: "label", Want: "11 characters at the most", Got: s}
+		return nil, &FormatError{In: "fat", What: "label", Want: "11 characters at the most", Got: s}
 	}
 	for i := range len(s) {
 		c := s[i]
@@ -138,7 +134,7 @@ func label11(s string) ([]byte, error) {
 			c -= 'a' - 'A'
 		}
 		if c < 0x20 || c > 0x7e {
-			return nil, &FormatError{What: "label", Want: "plain ASCII", Got: s}
+			return nil, &FormatError{In: "fat", What: "label", Want: "plain ASCII", Got: s}
 		}
 		b[i] = c
 	}

@@ -69,7 +69,7 @@ func (g Geometry) mask() uint32 {
 func parseBoot(b []byte, sectorNumber int64) (Geometry, error) {
 	le := binary.LittleEndian
 	fail := func(what string, off int, want string, got any) (Geometry, error) {
-		return Geometry{}, &FormatError{What: fmt.Sprintf("boot sector %d: %s at byte %d", sectorNumber, what, off), Want: want, Got: fmt.Sprint(got)}
+		return Geometry{}, &FormatError{In: "fat", What: fmt.Sprintf("boot sector %d: %s at byte %d", sectorNumber, what, off), Want: want, Got: fmt.Sprint(got)}
 	}
 	if b[bootSignature] != 0x55 || b[bootSignature+1] != 0xaa {
 		return fail("signature", bootSignature, "55 aa", fmt.Sprintf("%02x %02x", b[510], b[511]))

@@ -6,6 +6,8 @@ import (
 	"strings"
 	"time"
 	"unicode/utf16"
+
+	"diorthos/core/format"
 )
 
 // Sizes and places, in bytes or in sectors of 2048 bytes.
@@ -19,16 +21,7 @@ const (
 )
 
 // A FormatError says which structure of an image is not what it should be.
-type FormatError struct {
-	What   string
-	Offset int64 // bytes
-	Want   string
-	Got    string
-}
-
-func (e *FormatError) Error() string {
-	return fmt.Sprintf("iso: %s at byte %d: want %s, got %s", e.What, e.Offset, e.Want, e.Got)
-}
+type FormatError = format.Error
 
 // A record is one entry of a folder (ECMA-119 section 9.1).
 type record struct {
@@ -132,14 +125,14 @@ var platforms = map[byte]string{0x00: "bios", 0xef: "uefi"}
 // parseCatalogue reads a boot catalogue.
 func parseCatalogue(b []byte, at int64) ([]BootEntry, error) {
 	if len(b) < 64 || b[0] != 1 || b[30] != 0x55 || b[31] != 0xaa {
-		return nil, &FormatError{"boot catalogue", at, "a validation entry", fmt.Sprintf("% x", b[:min(len(b), 4)])}
+		return nil, &FormatError{In: "iso", What: "boot catalogue", Offset: at, Want: "a validation entry", Got: fmt.Sprintf("% x", b[:min(len(b), 4)])}
 	}
 	sum := uint16(0)
 	for i := 0; i < 32; i += 2 {
 		sum += binary.LittleEndian.Uint16(b[i:])
 	}
 	if sum != 0 {
-		return nil, &FormatError{"boot catalogue", at, "a checksum of 0", fmt.Sprint(sum)}
+		return nil, &FormatError{In: "iso", What: "boot catalogue", Offset: at, Want: "a checksum of 0", Got: fmt.Sprint(sum)}
 	}
 	var list []BootEntry
 	add := func(e []byte, platform byte) {

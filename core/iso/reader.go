@@ -37,7 +37,7 @@ func Open(dev io.ReaderAt) (*Disc, error) {
 			return nil, fmt.Errorf("iso: read the descriptor at byte %d: %w", at, err)
 		}
 		if string(b[1:6]) != "CD001" {
-			return nil, &FormatError{"volume descriptor", at, `"CD001"`, fmt.Sprintf("%q", b[1:6])}
+			return nil, &FormatError{In: "iso", What: "volume descriptor", Offset: at, Want: `"CD001"`, Got: fmt.Sprintf("%q", b[1:6])}
 		}
 		switch b[0] {
 		case 0:
@@ -59,7 +59,7 @@ func Open(dev io.ReaderAt) (*Disc, error) {
 			return d, d.choose(joliet)
 		}
 	}
-	return nil, &FormatError{"volume descriptors", firstDescriptor * sector, "an end", fmt.Sprintf("more than %d", maxDescriptors)}
+	return nil, &FormatError{In: "iso", What: "volume descriptors", Offset: firstDescriptor * sector, Want: "an end", Got: fmt.Sprintf("more than %d", maxDescriptors)}
 }
 
 func (d *Disc) catalogue(at int64) (err error) {
@@ -74,7 +74,7 @@ func (d *Disc) catalogue(at int64) (err error) {
 // choose takes Rock Ridge's names if there are any, else Joliet's.
 func (d *Disc) choose(joliet *record) error {
 	if !d.root.folder {
-		return &FormatError{"root folder", firstDescriptor * sector, "a folder", "none"}
+		return &FormatError{In: "iso", What: "root folder", Offset: firstDescriptor * sector, Want: "a folder", Got: "none"}
 	}
 	b := make([]byte, sector)
 	if _, err := d.dev.ReadAt(b, d.root.at); err != nil {
@@ -95,7 +95,7 @@ func (d *Disc) choose(joliet *record) error {
 
 func (d *Disc) list(folder record) ([]record, error) {
 	if folder.size > maxFolder {
-		return nil, &FormatError{"folder " + folder.name, folder.at, fmt.Sprintf("at most %d bytes", maxFolder), fmt.Sprint(folder.size)}
+		return nil, &FormatError{In: "iso", What: "folder " + folder.name, Offset: folder.at, Want: fmt.Sprintf("at most %d bytes", maxFolder), Got: fmt.Sprint(folder.size)}
 	}
 	raw := make([]byte, folder.size)
 	if _, err := d.dev.ReadAt(raw, folder.at); err != nil {

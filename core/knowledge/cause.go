@@ -3,6 +3,10 @@ package knowledge
 import (
 	"errors"
 	"fmt"
+	"slices"
+
+	"diorthos/core/action"
+	"diorthos/core/layout"
 )
 
 // What a cause can explain. Causes that explain the same thing compete.
@@ -20,6 +24,9 @@ type Cause struct {
 	Tell     string   `yaml:"tell"`  // what a person should be told
 	Family   string   `yaml:"-"`     // of systems that can have it; empty for any
 	Remedies []string `yaml:"remedies"`
+	// Kind says that it names a kind of failure only, known by who failed at what. It
+	// is what is left to say where no closer cause is known.
+	Kind bool `yaml:"kind"`
 
 	file string
 }
@@ -34,6 +41,9 @@ const (
 	Disrupts Invasiveness = "disrupts" // restart or loss of service; still undoable
 	Destroys Invasiveness = "destroys" // data is lost
 )
+
+// Degrees lists the four, the mildest first.
+func Degrees() []Invasiveness { return []Invasiveness{Looks, Undoable, Disrupts, Destroys} }
 
 var degrees = map[Invasiveness]int{Looks: 1, Undoable: 2, Disrupts: 3, Destroys: 4}
 
@@ -55,13 +65,13 @@ type Remedy struct {
 	Minutes  int               `yaml:"minutes"` // typically
 	Helps    float64           `yaml:"helps"`   // chance that it cures, if the cause is right
 	By       string            `yaml:"by"`
-	Action   string            `yaml:"action"` // the typed action, when by diorthos
+	Action   action.ID         `yaml:"action"` // the typed action, when by diorthos
 	Params   map[string]string `yaml:"params"` // of the action
 	Does     string            `yaml:"does"`
 	Proof    string            `yaml:"proof"`
-	Steps    []Step            `yaml:"steps"` // when by hands
+	Steps    []Step            `yaml:"steps"` // when by hand
 	After    []string          `yaml:"after"` // remedies that come first, when they are chosen too
-	Loses    []string          `yaml:"loses"` // roles of the partitions whose data are lost by it; all when it destroys and names none
+	Loses    []layout.Role     `yaml:"loses"` // roles of the partitions whose data are lost by it; all when it destroys and names none
 	Loans    []LoanTerms       `yaml:"loans"`
 	Restart  bool              `yaml:"restart"` // the machine has to be restarted before the next rung
 
@@ -74,7 +84,7 @@ type LoanTerms struct {
 	Back string `yaml:"back" json:"back"` // how it is given back
 }
 
-func (r *Remedy) check(env *environment) error {
+func (r *Remedy) check(env *environment, all map[string]*Remedy) error {
 	for i, s := range r.Steps {
 		if err := s.check(env); err != nil {
 			return fmt.Errorf("step %d: %w", i+1, err)
@@ -90,9 +100,51 @@ func (r *Remedy) check(env *environment) error {
 	case r.By == ByDiorthos && r.Action == "":
 		return errors.New("is done by diorthos and names no action")
 	case r.By == ByHands && len(r.Steps) == 0:
-		return errors.New("is done by hands and lists no steps")
+		return errors.New("is done by hand and lists no steps")
 	case r.By != ByDiorthos && r.By != ByHands:
 		return fmt.Errorf("by %q: want %s or %s", r.By, ByDiorthos, ByHands)
+	}
+	return errors.Join(r.checkAction(), r.checkOrder(all))
+}
+
+// checkAction looks whether the action is there, takes these parameters, and is
+// as invasive as is said.
+func (r *Remedy) checkAction() error {
+	for _, role := range r.Loses {
+		if !slices.Contains(layout.Roles(), role) {
+			return fmt.Errorf("loses %q: no partition has this role: want one of %v", role, layout.Roles())
+		}
+	}
+	if r.By != ByDiorthos {
+		return nil
+	}
+	a, ok := action.Named(r.Action)
+	switch {
+	case !ok || a.ID != r.Action:
+		return fmt.Errorf("no action is called %q: want one of %v", r.Action, action.IDs())
+	case a.Destroys && r.Invasive != Destroys:
+		return fmt.Errorf("%s destroys data, and the remedy says %s", r.Action, r.Invasive)
+	}
+	return a.CheckParams(r.Params)
+}
+
+// checkOrder looks whether the remedies that come first are there, and do not
+// come after this one.
+func (r *Remedy) checkOrder(all map[string]*Remedy) error {
+	seen := map[string]bool{}
+	wait := slices.Clone(r.After)
+	for len(wait) > 0 {
+		id := wait[0]
+		wait = wait[1:]
+		switch {
+		case id == r.ID:
+			return errors.New("after: comes after itself, by way of others")
+		case all[id] == nil:
+			return fmt.Errorf("after: no remedy is called %q", id)
+		case !seen[id]:
+			seen[id] = true
+			wait = append(wait, all[id].After...)
+		}
 	}
 	return nil
 }

@@ -56,11 +56,11 @@ func (a Answer) given(cause string) float64 {
 func (c *Check) WatchID() string { return "check/" + c.ID }
 
 // Known says whether the facts hold the answer already.
-func (c *Check) Known(facts map[string]any) bool {
+func (c *Check) Known(facts map[string]any, l Limits) bool {
 	if c.done == nil {
 		return false
 	}
-	out, _, err := c.done.Eval(map[string]any{"facts": facts, "it": nil})
+	out, err := eval(c.done, facts, nil, l)
 	return err == nil && out == types.True
 }
 

@@ -1,6 +1,7 @@
 package knowledge
 
 import (
+	"bytes"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
@@ -14,6 +15,8 @@ import (
 
 	"github.com/goccy/go-yaml"
 
+	"diorthos/core/action"
+	"diorthos/core/boot"
 	"diorthos/core/catalogue"
 	"diorthos/core/codes"
 	"diorthos/core/reading"
@@ -31,6 +34,9 @@ type Knowledge struct {
 	Remedies   map[string]*Remedy
 	Releases   []*Release // the newest first
 	Checks     []*Check
+	Families   map[string]*Family
+	Limits     Limits
+	Mends      map[boot.Fault]action.ID // what mends a broken link of a chain
 	languages  []reading.Language
 	Reader     *reading.Reader // reads logs and watches for all signatures
 }
@@ -40,7 +46,7 @@ type Knowledge struct {
 // same name. Unknown fields, broken patterns and names that lead nowhere are
 // errors. A code family may also be a table, see [ReadCodeTable].
 func Load(shipped fs.FS, site ...fs.FS) (*Knowledge, error) {
-	k := &Knowledge{Lexicon: &reading.Lexicon{}, Causes: map[string]*Cause{}, Remedies: map[string]*Remedy{}}
+	k := &Knowledge{Lexicon: &reading.Lexicon{}, Causes: map[string]*Cause{}, Remedies: map[string]*Remedy{}, Families: map[string]*Family{}}
 	var families []codes.Family
 	sum := sha256.New()
 	where := map[string]fs.FS{}
@@ -55,11 +61,13 @@ func Load(shipped fs.FS, site ...fs.FS) (*Knowledge, error) {
 			return nil, fmt.Errorf("knowledge: %w", err)
 		}
 	}
+	texts := map[string][]byte{}
 	for _, name := range slices.Sorted(maps.Keys(where)) {
 		text, err := fs.ReadFile(where[name], name)
 		if err != nil {
 			return nil, fmt.Errorf("knowledge: %w", err)
 		}
+		texts[name] = text
 		_, _ = fmt.Fprintf(sum, "%s %d\n", name, len(text))
 		_, _ = sum.Write(text)
 		if err := k.file(name, text, &families); err != nil {
@@ -73,24 +81,26 @@ func Load(shipped fs.FS, site ...fs.FS) (*Knowledge, error) {
 	}
 	for _, f := range families {
 		for _, e := range f.Entries {
-			if f.Sounds { // programs print these texts where they have no words of their own
+			if f.IsError { // programs print these texts where they have no words of their own
 				k.Lexicon.Errors = append(k.Lexicon.Errors, e.Text)
 			}
 		}
 	}
-	if err := k.link(); err != nil {
+	if err := k.link(texts); err != nil {
 		return nil, err
 	}
-	if k.Reader, err = reading.NewReader(k.Dialects, k.Lexicon, k.watches()); err != nil {
+	k.Reader, err = reading.NewReader(k.Dialects, k.Lexicon, k.watches(), reading.Languages{
+		Known: k.languages,
+		Catalogues: func(language string) (lists [][]catalogue.Message) {
+			for _, files := range append([]fs.FS{shipped}, site...) {
+				lists = append(lists, catalogues(files, language)...)
+			}
+			return lists
+		},
+	})
+	if err != nil {
 		return nil, fmt.Errorf("knowledge: %w", err)
 	}
-	k.Reader.Learn(k.languages, func(language string) [][]catalogue.Message {
-		var lists [][]catalogue.Message
-		for _, files := range append([]fs.FS{shipped}, site...) {
-			lists = append(lists, catalogues(files, language)...)
-		}
-		return lists
-	})
 	return k, nil
 }
 
@@ -115,6 +125,20 @@ func (k *Knowledge) file(name string, text []byte, families *[]codes.Family) err
 	switch folder, _, _ := strings.Cut(name, "/"); folder {
 	case "lexicon.yaml":
 		return decode(name, text, k.Lexicon)
+	case "limits.yaml":
+		var doc struct {
+			Limits Limits `yaml:"limits"`
+		}
+		err := decode(name, text, &doc)
+		k.Limits = doc.Limits
+		return err
+	case "faults.yaml":
+		var doc struct {
+			Faults map[boot.Fault]action.ID `yaml:"faults"`
+		}
+		err := decode(name, text, &doc)
+		k.Mends = doc.Faults
+		return err
 	case "languages.yaml":
 		var doc struct {
 			Languages []reading.Language `yaml:"languages"`
@@ -167,6 +191,12 @@ func (k *Knowledge) file(name string, text []byte, families *[]codes.Family) err
 		r := &Release{file: name}
 		k.Releases = append(k.Releases, r)
 		return decode(name, text, r)
+	case "families":
+		f := &Family{file: name}
+		if err := decode(name, text, f); err != nil {
+			return err
+		}
+		k.Families[f.ID] = f
 	case "checks":
 		var doc struct {
 			Checks []*Check `yaml:"checks"`
@@ -193,7 +223,7 @@ func (k *Knowledge) file(name string, text []byte, families *[]codes.Family) err
 			k.Remedies[r.ID] = r
 		}
 	default:
-		return fmt.Errorf("%s: knowledge lies in dialects, codes, causes, signatures, remedies, releases or checks", name)
+		return fmt.Errorf("%s: knowledge lies in dialects, codes, causes, signatures, remedies, releases, families or checks", name)
 	}
 	return nil
 }
@@ -210,19 +240,17 @@ func decode(name string, text []byte, into any) error {
 }
 
 // link checks that every name leads somewhere and compiles what is to be
-// compiled.
-func (k *Knowledge) link() error {
+// compiled. Errors name the file and, where it can be told, the line.
+func (k *Knowledge) link(texts map[string][]byte) error {
+	at := func(file, what, id string, err error) error {
+		if err == nil {
+			return nil
+		}
+		return fmt.Errorf("%s: %s %q: %w", placeOf(file, texts[file], id, err), what, id, err)
+	}
 	for _, c := range k.Causes {
-		if c.Title == "" || c.Tell == "" || c.Prior <= 0 || c.Prior >= 0.5 {
-			return fmt.Errorf("%s: cause %q: needs title, tell and a prior above 0 and below 0.5", c.file, c.ID)
-		}
-		if c.Explains != ExplainsStart && c.Explains != ExplainsAttempt {
-			return fmt.Errorf("%s: cause %q: explains %q: want %s or %s", c.file, c.ID, c.Explains, ExplainsStart, ExplainsAttempt)
-		}
-		for _, id := range c.Remedies {
-			if k.Remedies[id] == nil {
-				return fmt.Errorf("%s: cause %q: no remedy is called %q", c.file, c.ID, id)
-			}
+		if err := at(c.file, "cause", c.ID, k.checkCause(c)); err != nil {
+			return err
 		}
 	}
 	env, err := newEnvironment()
@@ -230,30 +258,82 @@ func (k *Knowledge) link() error {
 		return err
 	}
 	for _, r := range k.Remedies {
-		if err := r.check(env); err != nil {
-			return fmt.Errorf("%s: remedy %q: %w", r.file, r.ID, err)
+		if err := at(r.file, "remedy", r.ID, r.check(env, k.Remedies)); err != nil {
+			return err
 		}
 	}
 	for _, r := range k.Releases {
-		if err := r.compile(env); err != nil {
-			return fmt.Errorf("%s: release %q: %w", r.file, r.ID, err)
+		if err := at(r.file, "release", r.ID, r.compile(env)); err != nil {
+			return err
 		}
 	}
 	sort.SliceStable(k.Releases, func(i, j int) bool { return k.Releases[i].Published > k.Releases[j].Published })
+	for _, f := range k.Families {
+		if err := at(f.file, "family", f.ID, f.check(k.Releases)); err != nil {
+			return err
+		}
+	}
 	for _, c := range k.Checks {
-		if err := c.compile(env, k.Causes); err != nil {
-			return fmt.Errorf("%s: check %q: %w", c.file, c.ID, err)
+		if err := at(c.file, "check", c.ID, c.compile(env, k.Causes)); err != nil {
+			return err
 		}
 	}
 	for _, s := range k.Signatures {
+		err := s.compile(env)
 		if k.Causes[s.Cause] == nil {
-			return fmt.Errorf("%s: signature %q: no cause is called %q", s.file, s.ID, s.Cause)
+			err = fmt.Errorf("no cause is called %q", s.Cause)
 		}
-		if err := s.compile(env); err != nil {
-			return fmt.Errorf("%s: signature %q: %w", s.file, s.ID, err)
+		if err := at(s.file, "signature", s.ID, err); err != nil {
+			return err
+		}
+	}
+	return errors.Join(k.Limits.check(), k.checkMends())
+}
+
+func (k *Knowledge) checkCause(c *Cause) error {
+	if c.Title == "" || c.Tell == "" || c.Prior <= 0 || c.Prior >= 0.5 {
+		return errors.New("needs title, tell and a prior above 0 and below 0.5")
+	}
+	if c.Explains != ExplainsStart && c.Explains != ExplainsAttempt {
+		return fmt.Errorf("explains %q: want %s or %s", c.Explains, ExplainsStart, ExplainsAttempt)
+	}
+	for _, id := range c.Remedies {
+		if k.Remedies[id] == nil {
+			return fmt.Errorf("no remedy is called %q", id)
 		}
 	}
 	return nil
+}
+
+// checkMends looks whether faults and actions of faults.yaml are there.
+func (k *Knowledge) checkMends() error {
+	for fault, id := range k.Mends {
+		if !slices.Contains(boot.Faults(), fault) {
+			return fmt.Errorf("faults.yaml: no link of a chain has the fault %q", fault)
+		}
+		if a, ok := action.Named(id); !ok || a.ID != id {
+			return fmt.Errorf("faults.yaml: %s: no action is called %q", fault, id)
+		}
+	}
+	return nil
+}
+
+// placeOf is the file, with the line of an expression that does not compile, or
+// else of what is called id.
+func placeOf(file string, text []byte, id string, err error) string {
+	var bad *expressionError
+	at := -1
+	if errors.As(err, &bad) {
+		first, _, _ := strings.Cut(bad.text, "\n")
+		at = bytes.Index(text, []byte(first))
+	}
+	if at < 0 {
+		at = max(bytes.Index(text, []byte("id: "+id)), bytes.Index(text, []byte("id: '"+id+"'")))
+	}
+	if at < 0 {
+		return file
+	}
+	return fmt.Sprintf("%s:%d", file, 1+bytes.Count(text[:at], []byte("\n")))
 }
 
 func (k *Knowledge) watches() []reading.Watch {

@@ -12,6 +12,7 @@ import (
 	"cel.dev/cel-go/common/types"
 
 	"diorthos/core/layout"
+	"diorthos/core/units"
 )
 
 // A Release is one that a machine can be installed with or upgraded to, with
@@ -55,7 +56,7 @@ type Requirement struct {
 	// Place says that it asks for a size of the disk, or of the partition of a
 	// role, and so can be held against a partition table alone: disk, system,
 	// boot or esp.
-	Place string `yaml:"place"`
+	Place layout.Role `yaml:"place"`
 	// When says for which machines it counts; empty for all.
 	When string `yaml:"when"`
 	Why  string `yaml:"why"`
@@ -94,7 +95,7 @@ func (q *Requirement) compile(env *environment) (err error) {
 	if q.measure, err = env.program(q.Measure, cel.DynType); err != nil {
 		return fmt.Errorf("measure: %w", err)
 	}
-	if q.Place != "" && (q.Unit != "bytes" || !slices.Contains([]string{"disk", "system", "boot", "esp"}, q.Place)) {
+	if q.Place != "" && (q.Unit != "bytes" || !slices.Contains([]layout.Role{"disk", layout.RoleSystem, layout.RoleBoot, layout.RoleESP}, q.Place)) {
 		return fmt.Errorf("place %q: want disk, system, boot or esp, with bytes for the unit", q.Place)
 	}
 	if q.When != "" {
@@ -106,7 +107,7 @@ func (q *Requirement) compile(env *environment) (err error) {
 		if text == "" {
 			continue
 		}
-		if *into, err = ParseBytes(text); err != nil {
+		if *into, err = units.ParseBytes(text); err != nil {
 			return err
 		}
 	}
@@ -137,13 +138,13 @@ func (q *Requirement) Applies(facts map[string]any) bool {
 	if q.when == nil {
 		return true
 	}
-	out, _, err := q.when.Eval(map[string]any{"facts": facts, "it": nil})
+	out, err := eval(q.when, facts, nil, Limits{})
 	return err == nil && out == types.True
 }
 
 // Take measures. What the facts do not tell is not known.
 func (q *Requirement) Take(facts map[string]any) Measured {
-	out, _, err := q.measure.Eval(map[string]any{"facts": facts, "it": nil})
+	out, err := eval(q.measure, facts, nil, Limits{})
 	if err != nil || out == types.NullValue {
 		return Measured{}
 	}
@@ -178,22 +179,7 @@ func (q *Requirement) Wanted() string {
 
 func (q *Requirement) amount(n int64) string {
 	if q.Unit == "bytes" {
-		return FormatBytes(n)
+		return units.FormatBytes(n)
 	}
 	return strings.TrimSpace(strconv.FormatInt(n, 10) + " " + q.Unit)
-}
-
-// ParseBytes reads a plain number, or a size in powers of 1024 such as
-// "512 MiB".
-func ParseBytes(s string) (int64, error) {
-	number, unit, _ := strings.Cut(strings.TrimSpace(s), " ")
-	f, err := strconv.ParseFloat(number, 64)
-	if err != nil || f < 0 {
-		return 0, fmt.Errorf("size %q: want a number, or a size such as 512 MiB", s)
-	}
-	shift, ok := map[string]uint{"": 0, "B": 0, "KiB": 10, "MiB": 20, "GiB": 30, "TiB": 40}[unit]
-	if !ok || f*float64(int64(1)<<shift) > 1<<62 {
-		return 0, fmt.Errorf("size %q: want B, KiB, MiB, GiB or TiB", s)
-	}
-	return int64(f * float64(int64(1)<<shift)), nil
 }

@@ -5,11 +5,10 @@ import (
 	"fmt"
 	"reflect"
 	"regexp"
+	"strings"
 
 	"cel.dev/cel-go/cel"
 	"cel.dev/cel-go/common/types"
-	"cel.dev/cel-go/common/types/ref"
-	"cel.dev/cel-go/ext"
 
 	"diorthos/core/reading"
 )
@@ -107,77 +106,67 @@ func (c *Condition) compile(env *environment) (err error) {
 	if err := odds(c.Odds, &c.Otherwise); err != nil {
 		return err
 	}
-	if c.each, err = env.program(c.Each, cel.ListType(cel.DynType)); err != nil {
+	var list *cel.Type
+	if c.each, list, err = env.compile(env.cel, c.Each, cel.ListType(cel.DynType)); err != nil {
 		return fmt.Errorf("each: %w", err)
 	}
-	if c.when, err = env.program(c.When, cel.BoolType); err != nil {
+	each, err := env.over(list)
+	if err != nil {
+		return err
+	}
+	if c.when, _, err = env.compile(each, c.When, cel.BoolType); err != nil {
 		return fmt.Errorf("when: %w", err)
 	}
-	if c.say, err = env.program(c.Say, cel.StringType); err != nil {
+	if c.say, _, err = env.compile(each, c.Say, cel.StringType); err != nil {
 		return fmt.Errorf("say: %w", err)
 	}
 	return nil
 }
 
-// Ask returns the words for each element for which the condition holds.
-// An element that lacks a field that is asked about does not fulfil it.
-func (c *Condition) Ask(facts map[string]any) ([]string, error) {
-	out, _, err := c.each.Eval(map[string]any{"facts": facts, "it": nil})
+// An Asking is what a condition found: the words for each element for which it
+// holds, and why it could not be asked of some. What cannot be evaluated is not
+// known; it speaks neither for nor against.
+type Asking struct {
+	Says    []string
+	Unknown []string
+}
+
+// Ask asks the condition of each element. One that lacks a field that is asked
+// about does not fulfil it.
+func (c *Condition) Ask(facts map[string]any, l Limits) (a Asking) {
+	out, err := eval(c.each, facts, nil, l)
 	if err != nil || out == types.NullValue {
-		return nil, nil //nolint:nilerr // the facts have no such list
+		return a // the facts have no such list
 	}
 	list, err := out.ConvertToNative(reflect.TypeFor[[]any]())
 	if err != nil {
-		return nil, fmt.Errorf("each %q: %w", c.Each, err)
+		a.Unknown = append(a.Unknown, fmt.Sprintf("each %q: %v", c.Each, err))
+		return a
 	}
-	var said []string
 	for _, it := range list.([]any) {
-		vars := map[string]any{"facts": facts, "it": it}
-		holds, _, err := c.when.Eval(vars)
-		if err != nil || holds != types.True {
+		holds, err := eval(c.when, facts, it, l)
+		if err != nil {
+			if !lacksField(err) {
+				a.Unknown = append(a.Unknown, fmt.Sprintf("when %q: %v", c.When, err))
+			}
 			continue
 		}
-		words, _, err := c.say.Eval(vars)
-		if err != nil {
-			return nil, fmt.Errorf("say %q: %w", c.Say, err)
+		if holds != types.True {
+			continue
 		}
-		said = append(said, fmt.Sprint(words.Value()))
+		words, err := eval(c.say, facts, it, l)
+		if err != nil { // it holds all the same
+			a.Unknown = append(a.Unknown, fmt.Sprintf("say %q: %v", c.Say, err))
+			a.Says = append(a.Says, "as the signature asks; the words for it could not be made")
+			continue
+		}
+		a.Says = append(a.Says, fmt.Sprint(words.Value()))
 	}
-	return said, nil
+	return a
 }
 
-// environment is what expressions may use: the facts, the element "it", and
-// size_text(), which writes a size in bytes.
-type environment struct{ cel *cel.Env }
-
-func newEnvironment() (*environment, error) {
-	env, err := cel.NewEnv(
-		cel.Variable("facts", cel.MapType(cel.StringType, cel.DynType)),
-		cel.Variable("it", cel.DynType),
-		ext.Lists(),
-		ext.Strings(),
-		cel.Function("size_text", cel.Overload("size_of_dyn", []*cel.Type{cel.DynType}, cel.StringType, cel.UnaryBinding(sayBytes))),
-	)
-	if err != nil {
-		return nil, fmt.Errorf("knowledge: %w", err)
-	}
-	return &environment{env}, nil
-}
-
-func sayBytes(v ref.Val) ref.Val {
-	if n, ok := v.Value().(int64); ok {
-		return types.String(FormatBytes(n))
-	}
-	return types.NewErr("size_text() wants a whole number, got %T", v.Value())
-}
-
-func (e *environment) program(text string, want *cel.Type) (cel.Program, error) {
-	tree, issues := e.cel.Compile(text)
-	if issues.Err() != nil {
-		return nil, issues.Err()
-	}
-	if got := tree.OutputType(); !want.IsExactType(cel.DynType) && !got.IsAssignableType(want) && !got.IsExactType(cel.DynType) {
-		return nil, fmt.Errorf("%q gives %s, want %s", text, got, want)
-	}
-	return e.cel.Program(tree, cel.CostLimit(1_000_000))
+// lacksField reports whether an expression could not be evaluated because the
+// facts do not hold what it asks about.
+func lacksField(err error) bool {
+	return strings.Contains(err.Error(), "no such key") || strings.Contains(err.Error(), "no such attribute")
 }

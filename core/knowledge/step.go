@@ -50,7 +50,7 @@ func (s Step) Measure(facts map[string]any) (Measure, error) {
 	if err != nil {
 		return NotMeasured, fmt.Errorf("seen %q: %w", s.Seen, err)
 	}
-	out, _, err := seen.Eval(map[string]any{"facts": facts, "it": nil})
+	out, err := eval(seen, facts, nil, Limits{})
 	switch {
 	case err != nil:
 		return NotMeasured, nil //nolint:nilerr // the facts have no such thing

@@ -5,10 +5,13 @@ import (
 	"slices"
 	"sort"
 
+	"diorthos/core/action"
 	"diorthos/core/bag"
 	"diorthos/core/block"
 	"diorthos/core/diagnosis"
 	"diorthos/core/knowledge"
+	"diorthos/core/layout"
+	"diorthos/core/units"
 )
 
 // A Rung is a remedy chosen for one case.
@@ -21,12 +24,12 @@ type Rung struct {
 	Minutes  int                    `json:"minutes"`
 	Chance   float64                `json:"chance"` // that it cures what it is there for
 	By       string                 `json:"by"`     // diorthos or hands
-	Action   string                 `json:"action,omitempty"`
+	Action   action.ID              `json:"action,omitempty"`
 	Does     string                 `json:"does,omitempty"`
 	Proof    string                 `json:"proof,omitempty"`
 	Steps    []knowledge.Step       `json:"steps,omitempty"`
 	Loans    []knowledge.LoanTerms  `json:"loans,omitempty"`
-	Loses    []string               `json:"loses,omitempty"`   // roles of the partitions whose data are lost; all when it destroys and names none
+	Loses    []layout.Role          `json:"loses,omitempty"`   // roles of the partitions whose data are lost; all when it destroys and names none
 	Restart  bool                   `json:"restart,omitempty"` // owed after it
 	Params   map[string]string      `json:"params,omitempty"`  // of the action
 	Target   *block.Target          `json:"target,omitempty"`  // the disk or nameplate that it is for
@@ -35,15 +38,19 @@ type Rung struct {
 // unlikely is the probability below which a cause gets no rung.
 const unlikely = 0.1
 
+// A candidate is a rung that may be taken, with what orders it.
+type candidate struct {
+	rung  Rung
+	start bool     // it explains that the machine does not start
+	score float64  // chance for its cost
+	after []string // remedies that come first, when they are chosen too
+}
+
 // Build chooses and orders the rungs: what explains that the machine does not
 // start comes first, since nothing else can be proven before; then the more
-// likely to help for its cost. A remedy that several causes share stands once.
+// likely to help for its cost. A remedy that names others to come first comes
+// after them. A remedy that several causes share stands once.
 func Build(findings []diagnosis.Finding, facts *bag.Facts, k *knowledge.Knowledge) []Rung {
-	type candidate struct {
-		rung  Rung
-		start bool
-		score float64
-	}
 	var list []candidate
 	seen := map[string]int{}
 	for _, f := range findings {
@@ -51,41 +58,55 @@ func Build(findings []diagnosis.Finding, facts *bag.Facts, k *knowledge.Knowledg
 			continue
 		}
 		for _, id := range f.Remedies {
-			r := k.Remedies[id]
+			why := fmt.Sprintf("%s (%s)", f.Title, units.Percent(f.Probability))
 			if at, ok := seen[id]; ok {
-				list[at].rung.Why += fmt.Sprintf("; %s (%.0f %%)", f.Title, 100*f.Probability)
+				list[at].rung.Why += "; " + why
 				continue
 			}
 			seen[id] = len(list)
+			r := k.Remedies[id]
 			chance := f.Probability * r.Helps
 			list = append(list, candidate{
-				rung: Rung{
-					Remedy: r.ID, Title: r.Title, Invasive: r.Invasive, Minutes: r.Minutes, Chance: chance, By: r.By, Action: r.Action, Does: r.Does, Proof: r.Proof, Steps: r.Steps, Loans: r.Loans, Loses: r.Loses, Restart: r.Restart, Params: r.Params,
-					Why: fmt.Sprintf("%s (%.0f %%)", f.Title, 100*f.Probability), Target: TargetOf(r.Action, facts),
-				},
-				start: f.Explains == knowledge.ExplainsStart,
-				score: chance / cost(r),
+				rung:  rungOf(r, chance, why, facts),
+				start: f.Explains == knowledge.ExplainsStart, score: chance / cost(r), after: r.After,
 			})
 		}
 	}
 	sort.SliceStable(list, func(i, j int) bool {
-		a, b := list[i], list[j]
-		switch {
-		case a.start != b.start:
-			return a.start
-		case slices.Contains(k.Remedies[b.rung.Remedy].After, a.rung.Remedy):
-			return true
-		case slices.Contains(k.Remedies[a.rung.Remedy].After, b.rung.Remedy):
-			return false
+		if list[i].start != list[j].start {
+			return list[i].start
 		}
-		return a.score > b.score
+		return list[i].score > list[j].score
 	})
 	rungs := make([]Rung, len(list))
-	for i, c := range list {
+	for i, c := range inOrder(list) {
 		rungs[i] = c.rung
 		rungs[i].Number = i + 1
 	}
 	return rungs
+}
+
+func rungOf(r *knowledge.Remedy, chance float64, why string, facts *bag.Facts) Rung {
+	return Rung{
+		Remedy: r.ID, Title: r.Title, Why: why, Invasive: r.Invasive, Minutes: r.Minutes, Chance: chance, By: r.By,
+		Action: r.Action, Does: r.Does, Proof: r.Proof, Steps: r.Steps, Loans: r.Loans, Loses: r.Loses,
+		Restart: r.Restart, Params: r.Params, Target: action.TargetOf(r.Action, facts),
+	}
+}
+
+// inOrder takes the candidates in their order, each only when all that it comes
+// after are taken. Where they wait for each other in a circle, the first goes on.
+func inOrder(list []candidate) []candidate {
+	waits := func(c candidate, rest []candidate) bool {
+		return slices.ContainsFunc(rest, func(o candidate) bool { return slices.Contains(c.after, o.rung.Remedy) })
+	}
+	out := make([]candidate, 0, len(list))
+	for rest := slices.Clone(list); len(rest) > 0; {
+		next := max(slices.IndexFunc(rest, func(c candidate) bool { return !waits(c, rest) }), 0)
+		out = append(out, rest[next])
+		rest = slices.Delete(rest, next, next+1)
+	}
+	return out
 }
 
 // cost grows tenfold with each degree of invasiveness, and with the time.
@@ -97,24 +118,14 @@ func cost(r *knowledge.Remedy) float64 {
 	return c * (1 + float64(r.Minutes)/60)
 }
 
-// TargetOf is the disk or nameplate that an action is for: the one that its
-// guard accepts; nil if there is none.
-func TargetOf(name string, facts *bag.Facts) *block.Target {
-	action, ok := actions[name]
-	if !ok {
-		return nil
-	}
-	if action.plate {
-		if !action.fits(facts, bag.Disk{}) {
-			return nil
-		}
-		p := facts.State.Plate
-		return &block.Target{Path: p.Source, Size: p.Size, SectorSize: 512, Marks: []string{p.Mark}}
-	}
-	for _, d := range facts.Disks {
-		if action.fits(facts, d) {
-			return &block.Target{Path: d.Source, Size: d.Size, SectorSize: d.SectorSize, Marks: d.Marks}
+// Losses lists in words what lies on the partitions of some roles, or on all.
+func Losses(disks []bag.Disk, roles []layout.Role) (list []string) {
+	for _, d := range disks {
+		for _, p := range d.Partitions {
+			if len(roles) == 0 || slices.Contains(roles, p.Role) {
+				list = append(list, d.Source+" "+action.Loss(p))
+			}
 		}
 	}
-	return nil
+	return list
 }

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"testing"
 
+	"diorthos/core/action"
 	"diorthos/core/bag"
 	"diorthos/core/diagnosis"
 	"diorthos/core/knowledge"
@@ -59,35 +60,36 @@ func TestRungsAreOrderedByHelpForTheirCost(t *testing.T) {
 	}
 }
 
-func TestStandingIsByTheLastRunThatChangedAnything(t *testing.T) {
-	runs := []ladder.Run{{Rung: 1, Outcome: ladder.Refused}, {Rung: 1, Outcome: ladder.Proven}, {Rung: 1, Outcome: ladder.Refused}, {Rung: 2, Outcome: ladder.Proven}, {Rung: 2, Outcome: ladder.TakenBack}, {Rung: 3, Outcome: ladder.Refused}}
-	got := ladder.Standing(runs)
-	want := map[int]ladder.Outcome{1: ladder.Proven, 2: ladder.TakenBack, 3: ladder.Refused}
-	for rung, outcome := range want {
-		if got[rung] != outcome {
-			t.Errorf("rung %d stands %q, want %q", rung, got[rung], outcome)
-		}
-	}
-}
-
-// Shipped remedies may name only actions that exist. A remedy destroys exactly
-// when its action does, and then says what is lost.
-func TestShippedRemediesNameActionsThatExist(t *testing.T) {
+// A remedy destroys exactly when its action does, and then says what is lost.
+func TestShippedRemediesSayWhatTheyDestroy(t *testing.T) {
 	k, err := knowledge.Load(shipped.Files)
 	if err != nil {
 		t.Fatal(err)
 	}
 	for id, r := range k.Remedies {
-		if r.By == knowledge.ByDiorthos && !slices.Contains(ladder.Actions(), r.Action) {
-			t.Errorf("%s names %q; there are %v", id, r.Action, ladder.Actions())
+		a, ok := action.Named(r.Action)
+		destroys := r.Invasive == knowledge.Destroys
+		if ok && (destroys != a.Destroys || destroys != (len(r.Loses) > 0)) {
+			t.Errorf("%s is %s, loses %v, and its action destroys: %t", id, r.Invasive, r.Loses, a.Destroys)
 		}
-		if destroys := r.Invasive == knowledge.Destroys; r.By == knowledge.ByDiorthos && (destroys != ladder.Destroys(r.Action) || destroys != (len(r.Loses) > 0)) {
-			t.Errorf("%s is %s, loses %v, and its action destroys: %t", id, r.Invasive, r.Loses, ladder.Destroys(r.Action))
-		}
-		for _, after := range r.After {
-			if k.Remedies[after] == nil {
-				t.Errorf("%s comes after %q, which is not there", id, after)
-			}
-		}
+	}
+}
+
+// TestWhatComesAfterOthersDoes: whatever else orders the rungs, and however long
+// the way round is.
+func TestWhatComesAfterOthersDoes(t *testing.T) {
+	k := remedies(
+		&knowledge.Remedy{ID: "one", Invasive: knowledge.Destroys, Minutes: 60, Helps: 0.1},
+		&knowledge.Remedy{ID: "two", Invasive: knowledge.Disrupts, Minutes: 30, Helps: 0.5, After: []string{"one"}},
+		&knowledge.Remedy{ID: "three", Invasive: knowledge.Looks, Minutes: 1, Helps: 1, After: []string{"two", "absent"}},
+		&knowledge.Remedy{ID: "four", Invasive: knowledge.Undoable, Minutes: 1, Helps: 0.9},
+	)
+	findings := []diagnosis.Finding{
+		{Cause: "a", Title: "A", Explains: knowledge.ExplainsAttempt, Probability: 0.8, Remedies: []string{"three", "two"}},
+		{Cause: "b", Title: "B", Explains: knowledge.ExplainsStart, Probability: 0.9, Remedies: []string{"four", "one"}},
+	}
+	got := order(ladder.Build(findings, &bag.Facts{}, k))
+	if want := []string{"four", "one", "two", "three"}; !slices.Equal(got, want) {
+		t.Errorf("got %v, want %v", got, want)
 	}
 }

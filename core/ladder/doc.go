@@ -1,10 +1,9 @@
-// Package ladder chooses the repairs that fit a case, orders them from the
-// least invasive up, and climbs them: each rung with a guard before it, a
-// journal under it and a proof after it.
+// Package ladder chooses the repairs that fit a case and orders them from the
+// least invasive up.
 //
 //	rungs := ladder.Build(findings, facts, k)
-//	run, err := ladder.Take(ctx, rungs[0], dev, options)
+//	fmt.Println(rungs[0].Title, rungs[0].Invasive, rungs[0].Why)
 //
-// Remedies are data in knowledge/remedies/; what they can do is the small set
-// of typed actions in action.go.
+// Remedies are data in knowledge/remedies/; what they can do is the set of typed
+// actions in package action. Package climb takes the rungs.
 package ladder

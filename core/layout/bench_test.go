@@ -38,7 +38,7 @@ func BenchmarkCheck(b *testing.B) {
 			b.Fatal(err)
 		}
 		for _, p := range table.Partitions() {
-			layout.Recognise(block.NewPart(c, p.Off, p.Length))
+			layout.Recognise(block.NewReadRange(c, p.Off, p.Length))
 		}
 		table.Check()
 		b.ReportMetric(float64(c.bytes), "bytes-read")

@@ -22,8 +22,8 @@ func readChain(src block.Source, outer MBREntry) (list []MBREntry, problems []Pr
 	end := outer.First + outer.Sectors
 	at := outer.First
 	seen := map[uint64]bool{}
-	bad := func(id, text, want, got string) {
-		problems = append(problems, Problem{ID: id, Weight: Broken, Part: fmt.Sprintf("logical partition %d", 5+len(list)), LBA: at, Want: want, Got: got, Text: text})
+	bad := func(id ProblemID, text, want, got string) {
+		problems = append(problems, Problem{ID: id, Severity: Broken, Part: fmt.Sprintf("logical partition %d", 5+len(list)), LBA: at, Want: want, Got: got, Text: text})
 	}
 	for len(list) < maxLogical {
 		if at < outer.First || at >= end || int64(at+1)*ss > src.Size() {

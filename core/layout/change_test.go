@@ -62,24 +62,25 @@ func TestEachDamageOfAnMBRHasItsName(t *testing.T) {
 	systems := map[int]bool{1: true}
 	for name, c := range map[string]struct {
 		spoil  func(t *testing.T, f *os.File)
-		around layout.Surroundings
+		around layout.CheckContext
 		want   []string
 	}{
-		"sound, with boot code":   {func(*testing.T, *os.File) {}, layout.Surroundings{Firmware: "bios", Systems: systems}, nil},
-		"started by UEFI":         {func(*testing.T, *os.File) {}, layout.Surroundings{Firmware: "uefi", Systems: systems}, []string{"style-against-firmware"}},
-		"chain cut":               {func(t *testing.T, f *os.File) { poke(t, f, link+510, 0, 0) }, layout.Surroundings{}, []string{"logical-chain-broken"}},
-		"chain loops":             {func(t *testing.T, f *os.File) { poke(t, f, link+446+16+8, 0, 0, 0, 0) }, layout.Surroundings{}, []string{"logical-chain-loops"}},
-		"chain leaves":            {func(t *testing.T, f *os.File) { poke(t, f, link+446+16+8, 0, 0, 0, 9) }, layout.Surroundings{}, []string{"logical-outside-extended"}},
-		"two active":              {func(t *testing.T, f *os.File) { poke(t, f, 446+32, 0x80) }, layout.Surroundings{Systems: systems}, []string{"active-flag-double"}},
-		"none active":             {func(t *testing.T, f *os.File) { poke(t, f, 446, 0) }, layout.Surroundings{Systems: systems}, []string{"active-flag-missing"}},
-		"active, with no content": {func(*testing.T, *os.File) {}, layout.Surroundings{Systems: map[int]bool{3: true}}, []string{"active-without-system"}},
-		"flag of a third kind":    {func(t *testing.T, f *os.File) { poke(t, f, 446+32, 0x17) }, layout.Surroundings{}, []string{"active-flag-invalid"}},
-		"boot code gone":          {func(t *testing.T, f *os.File) { poke(t, f, 0, make([]byte, 440)...) }, layout.Surroundings{Systems: systems}, []string{"boot-code-missing"}},
-		"two extended":            {func(t *testing.T, f *os.File) { poke(t, f, 446+32+4, 0x0f) }, layout.Surroundings{}, []string{"extended-twice"}},
-		"swap holds ext4":         {func(*testing.T, *os.File) {}, layout.Surroundings{Contents: map[int]layout.Content{6: {Kind: "ext4", Size: 204800 * 512}}}, []string{"type-implausible"}},
-		"file system cut off":     {func(*testing.T, *os.File) {}, layout.Surroundings{Contents: map[int]layout.Content{1: {Kind: "ext4", Size: 204801 * 512}}}, []string{"content-too-large"}},
-		"file system too small":   {func(*testing.T, *os.File) {}, layout.Surroundings{Contents: map[int]layout.Content{1: {Kind: "ext4", Size: 100000 * 512}}}, []string{"content-too-small"}},
-		"too small for a release": {func(*testing.T, *os.File) {}, layout.Surroundings{Roles: map[int]string{1: "boot", 6: "esp"}, Demands: []layout.Demand{{Role: "disk", AtLeast: 1 << 31, By: "Tidewater 4"}, {Role: "boot", AtLeast: 1, Should: 768 << 20, By: "Tidewater 4"}, {Role: "esp", AtLeast: 35e6, By: "Tidewater 4"}}}, []string{"size-below-release", "size-below-release"}},
+		"sound, with boot code":   {func(*testing.T, *os.File) {}, layout.CheckContext{Firmware: "bios", Systems: systems}, nil},
+		"started by UEFI":         {func(*testing.T, *os.File) {}, layout.CheckContext{Firmware: "uefi", Systems: systems}, []string{"style-against-firmware"}},
+		"chain cut":               {func(t *testing.T, f *os.File) { poke(t, f, link+510, 0, 0) }, layout.CheckContext{}, []string{"logical-chain-broken"}},
+		"chain loops":             {func(t *testing.T, f *os.File) { poke(t, f, link+446+16+8, 0, 0, 0, 0) }, layout.CheckContext{}, []string{"logical-chain-loops"}},
+		"chain leaves":            {func(t *testing.T, f *os.File) { poke(t, f, link+446+16+8, 0, 0, 0, 9) }, layout.CheckContext{}, []string{"logical-outside-extended"}},
+		"two active":              {func(t *testing.T, f *os.File) { poke(t, f, 446+32, 0x80) }, layout.CheckContext{Systems: systems}, []string{"active-flag-double"}},
+		"none active":             {func(t *testing.T, f *os.File) { poke(t, f, 446, 0) }, layout.CheckContext{Systems: systems}, []string{"active-flag-missing"}},
+		"active, with no content": {func(*testing.T, *os.File) {}, layout.CheckContext{Systems: map[int]bool{3: true}}, []string{"active-without-system"}},
+		"flag of a third kind":    {func(t *testing.T, f *os.File) { poke(t, f, 446+32, 0x17) }, layout.CheckContext{}, []string{"active-flag-invalid"}},
+		"boot code gone":          {func(t *testing.T, f *os.File) { poke(t, f, 0, make([]byte, 440)...) }, layout.CheckContext{Systems: systems}, []string{"boot-code-missing"}},
+		"two extended":            {func(t *testing.T, f *os.File) { poke(t, f, 446+32+4, 0x0f) }, layout.CheckContext{}, []string{"extended-twice"}},
+		"active, with data alone": {func(*testing.T, *os.File) {}, layout.CheckContext{Systems: map[int]bool{3: true}, Contents: map[int]layout.Content{1: {Kind: "ext4", Size: 204800 * 512}, 3: {Kind: "ext4"}}}, []string{"active-without-loader", "type-implausible"}},
+		"swap holds ext4":         {func(*testing.T, *os.File) {}, layout.CheckContext{Contents: map[int]layout.Content{6: {Kind: "ext4", Size: 204800 * 512}}}, []string{"type-implausible"}},
+		"file system cut off":     {func(*testing.T, *os.File) {}, layout.CheckContext{Contents: map[int]layout.Content{1: {Kind: "ext4", Size: 204801 * 512}}}, []string{"content-too-large"}},
+		"file system too small":   {func(*testing.T, *os.File) {}, layout.CheckContext{Contents: map[int]layout.Content{1: {Kind: "ext4", Size: 100000 * 512}}}, []string{"content-too-small"}},
+		"too small for a release": {func(*testing.T, *os.File) {}, layout.CheckContext{Roles: map[int]layout.Role{1: "boot", 6: "esp"}, Demands: []layout.Demand{{Role: "disk", AtLeast: 1 << 31, By: "Tidewater 4"}, {Role: "boot", AtLeast: 1, Should: 768 << 20, By: "Tidewater 4"}, {Role: "esp", AtLeast: 35e6, By: "Tidewater 4"}}}, []string{"size-below-release", "size-below-release"}},
 	} {
 		path := dosDisk(t, 1<<30)
 		f, err := os.OpenFile(path, os.O_RDWR, 0)
@@ -96,7 +97,7 @@ func TestEachDamageOfAnMBRHasItsName(t *testing.T) {
 			t.Errorf("%s: got %v, want %v", name, got, c.want)
 		}
 		for _, p := range problems {
-			if p.Text == "" || p.Got == "" || p.Want == "" || len(p.Minds) == 0 {
+			if p.Text == "" || p.Got == "" || p.Want == "" || len(p.Affects) == 0 {
 				t.Errorf("%s: does not say enough: %+v", name, p)
 			}
 		}
@@ -159,7 +160,7 @@ func TestDamagedTablesAreMendedOrRefused(t *testing.T) {
 		}
 		after := readTable(t, path, 512)
 		for _, p := range after.Check() {
-			if p.Weight == layout.Broken && p.ID != "active-flag-invalid" && p.ID != "hybrid-disagrees" {
+			if p.Severity == layout.Broken && p.ID != "active-flag-invalid" && p.ID != "hybrid-disagrees" {
 				t.Errorf("seed %d: still broken: %+v", seed, p)
 			}
 		}
@@ -219,8 +220,8 @@ func TestBoundsComeBackFromTheFileSystem(t *testing.T) {
 	sgdisk(t, "--clear", "--new=1:2048:+10M", path) // it was 20 MiB once
 	oracle(t, "", "mke2fs", "-q", "-F", "-t", "ext4", "-E", "offset=1048576", path, "20m")
 	table := readTable(t, path, 512)
-	contents := map[int]layout.Content{1: layout.Recognise(block.NewPart(open(t, path), 1<<20, 39<<20))}
-	if got := ids(table.CheckIn(layout.Surroundings{Contents: contents})); !slices.Equal(got, []string{"content-too-large"}) {
+	contents := map[int]layout.Content{1: layout.Recognise(block.NewReadRange(open(t, path), 1<<20, 39<<20))}
+	if got := ids(table.CheckIn(layout.CheckContext{Contents: contents})); !slices.Equal(got, []string{"content-too-large"}) {
 		t.Fatalf("%v", got)
 	}
 	writes, err := table.MendAll(layout.Mending{Contents: contents})
@@ -322,17 +323,17 @@ func TestLostPartitionsAreFound(t *testing.T) {
 		t.Fatal(err)
 	}
 	var last int64
-	finds, unreadable, err := layout.Scan(t.Context(), dev, func(n int64) { last = n })
+	candidates, unreadable, err := layout.Scan(t.Context(), dev, func(n int64) { last = n })
 	if err != nil || unreadable != 0 || last != 400<<20 {
 		t.Fatalf("%v, %d unreadable, progress to %d", err, unreadable, last)
 	}
 	var got []string
-	for _, e := range layout.Propose(finds, 512) {
+	for _, e := range layout.Propose(candidates, 512) {
 		got = append(got, fmt.Sprintf("%d %d+%d %s %s", e.Index, e.First, e.Sectors(), layout.TypeName(e.Type), e.Name))
 	}
 	want := []string{"1 2048+131072 EFI system ESP", "2 133120+307200 Linux data system", "3 440320+204800 Linux data "}
 	if !slices.Equal(got, want) {
-		t.Errorf("got %q\nof %+v", got, finds)
+		t.Errorf("got %q\nof %+v", got, candidates)
 	}
 }
 
@@ -355,12 +356,12 @@ func TestWhatWasThereBeforeIsNotProposed(t *testing.T) {
 	if err := fat.Format(offset{dev, 1 << 20}, 64<<20, fat.Options{Label: "ESP", Serial: 7}); err != nil {
 		t.Fatal(err)
 	}
-	finds, _, err := layout.Scan(t.Context(), dev, nil)
+	candidates, _, err := layout.Scan(t.Context(), dev, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if list := layout.Propose(finds, 512); len(finds) < 2 || len(list) != 1 || list[0].Type != layout.TypeESP || list[0].Sectors() != 131072 {
-		t.Errorf("%+v\nof %+v", list, finds)
+	if list := layout.Propose(candidates, 512); len(candidates) < 2 || len(list) != 1 || list[0].Type != layout.TypeESP || list[0].Sectors() != 131072 {
+		t.Errorf("%+v\nof %+v", list, candidates)
 	}
 }
 
@@ -368,7 +369,7 @@ func TestAPlanIsCarvedOnWholeMiB(t *testing.T) {
 	path := blank(t, 1<<30)
 	sgdisk(t, "--clear", "--new=1:2048:+100M", "--new=2:0:+200M", "--change-name=2:data", path)
 	table := readTable(t, path, 512)
-	entries, err := table.Carve([]layout.Wish{
+	entries, err := table.Allocate([]layout.PartitionRequest{
 		{Name: "ESP", Type: layout.TypeESP, Min: 90 << 20},
 		{Keep: 2},
 		{Name: "system", Type: layout.TypeLinux, Min: 300 << 20, Share: 3},
@@ -395,10 +396,10 @@ func TestAPlanIsCarvedOnWholeMiB(t *testing.T) {
 	if want := []string{"ESP 1+90", "data 101+200", "system 301+622", "swap 923+100"}; !slices.Equal(got, want) {
 		t.Errorf("%v, want %v", got, want)
 	}
-	if _, err := table.Carve([]layout.Wish{{Name: "all", Type: layout.TypeLinux, Min: 2 << 30}}, guids(6)); !errors.Is(err, layout.ErrPlan) {
+	if _, err := table.Allocate([]layout.PartitionRequest{{Name: "all", Type: layout.TypeLinux, Min: 2 << 30}}, guids(6)); !errors.Is(err, layout.ErrPlan) {
 		t.Errorf("too much: %v", err)
 	}
-	if _, err := table.Carve([]layout.Wish{{Keep: 7}}, guids(6)); !errors.Is(err, layout.ErrPlan) {
+	if _, err := table.Allocate([]layout.PartitionRequest{{Keep: 7}}, guids(6)); !errors.Is(err, layout.ErrPlan) {
 		t.Errorf("to keep what is not there: %v", err)
 	}
 }

@@ -110,6 +110,9 @@ const (
 	StyleGPT  Style = "gpt"
 )
 
+// Styles lists those that there are.
+func Styles() []Style { return []Style{StyleNone, StyleMBR, StyleGPT} }
+
 // A Table is everything a disk says about its partitions.
 type Table struct {
 	Size       int64 // bytes

@@ -103,7 +103,7 @@ func TestEveryChangeSurvivesACutAtEveryWrite(t *testing.T) {
 		"wipe":     {gpt, func(t *layout.Table, _ *block.Image) ([]block.Write, error) { return t.EmptyMBR(7), nil }},
 		"activate": {dos, func(t *layout.Table, _ *block.Image) ([]block.Write, error) { return t.Activate(0) }},
 		"carve": {dos, func(t *layout.Table, _ *block.Image) ([]block.Write, error) {
-			entries, err := t.Carve([]layout.Wish{{Name: "system", Type: layout.TypeLinux, Min: 1 << 20, Share: 1}}, guids(3))
+			entries, err := t.Allocate([]layout.PartitionRequest{{Name: "system", Type: layout.TypeLinux, Min: 1 << 20, Share: 1}}, guids(3))
 			if err != nil {
 				return nil, err
 			}
@@ -218,7 +218,7 @@ func settle(t *testing.T, path, journal string, resume bool) []byte {
 		t.Fatal(err)
 	}
 	defer func() { _ = j.Close() }()
-	if resume && j.State() == block.Noted {
+	if resume && j.State() == block.Recorded {
 		return nil
 	}
 	if resume {

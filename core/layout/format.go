@@ -3,9 +3,10 @@ package layout
 import (
 	"bytes"
 	"encoding/binary"
-	"fmt"
 	"hash/crc32"
 	"unicode/utf16"
+
+	"diorthos/core/format"
 )
 
 // Offsets in a GPT header (UEFI 2.10, table 5.5), in bytes.
@@ -59,16 +60,7 @@ const (
 )
 
 // A FormatError says where a structure is not what it should be.
-type FormatError struct {
-	What   string // such as "primary GPT header"
-	Offset int64  // bytes from the start of the disk
-	Want   string
-	Got    string
-}
-
-func (e *FormatError) Error() string {
-	return fmt.Sprintf("%s at byte %d: want %s, got %s", e.What, e.Offset, e.Want, e.Got)
-}
+type FormatError = format.Error
 
 func parseHeader(raw []byte) Header {
 	le := binary.LittleEndian

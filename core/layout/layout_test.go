@@ -73,7 +73,7 @@ func apply(t *testing.T, path string, sector int, writes []block.Write) {
 func ids(list []layout.Problem) []string {
 	var names []string
 	for _, p := range list {
-		names = append(names, p.ID)
+		names = append(names, string(p.ID))
 	}
 	return names
 }
@@ -190,7 +190,7 @@ func TestEachDamageHasItsName(t *testing.T) {
 				t.Errorf("got %v, want %v", got, c.want)
 			}
 			for _, p := range problems {
-				if p.Text == "" || p.Got == "" || len(p.Minds) == 0 {
+				if p.Text == "" || p.Got == "" || len(p.Affects) == 0 {
 					t.Errorf("does not say enough: %+v", p)
 				}
 			}

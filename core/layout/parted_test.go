@@ -46,7 +46,7 @@ func TestReadsWhatPartedMade(t *testing.T) {
 			t.Errorf("%s: %v, parted says %v", style, got, want)
 		}
 		for _, p := range table.Check() {
-			if p.Weight == layout.Broken && p.ID != "boot-code-missing" {
+			if p.Severity == layout.Broken && p.ID != "boot-code-missing" {
 				t.Errorf("%s: %+v", style, p)
 			}
 		}
@@ -75,7 +75,7 @@ func TestPartedReadsWhatWeMade(t *testing.T) {
 			return r.Writes, nil
 		}, "msdos"},
 		"carved": {blank(t, 64<<20), func(t *layout.Table, _ *block.Image) ([]block.Write, error) {
-			entries, err := t.Carve([]layout.Wish{{Name: "ESP", Type: layout.TypeESP, Min: 8 << 20}, {Name: "system", Type: layout.TypeLinux, Min: 16 << 20, Share: 1}}, guids(3))
+			entries, err := t.Allocate([]layout.PartitionRequest{{Name: "ESP", Type: layout.TypeESP, Min: 8 << 20}, {Name: "system", Type: layout.TypeLinux, Min: 16 << 20, Share: 1}}, guids(3))
 			if err != nil {
 				return nil, err
 			}

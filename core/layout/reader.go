@@ -139,7 +139,7 @@ func (c *Copy) readEntries(src block.Source) error {
 
 func (c *Copy) add(p Problem) {
 	p.Part = c.Name()
-	p.Weight = Broken
+	p.Severity = Broken
 	c.Problems = append(c.Problems, p)
 }
 

@@ -13,8 +13,8 @@ import (
 	"diorthos/core/block"
 )
 
-// A Find is a file system or container that a scan met.
-type Find struct {
+// A Candidate is a file system or container that a scan met.
+type Candidate struct {
 	Off     int64 // bytes from the start of the disk
 	Content Content
 	By      string // what was seen: "superblock", or "backup superblock at byte N"
@@ -30,10 +30,10 @@ const (
 	scanStep  = 512
 )
 
-// Scan reads the whole disk once, in order, and finds what lies on it by
+// Scan reads the whole disk once, in order, and candidates what lies on it by
 // superblocks and backup superblocks. Chunks are searched on all cores. What
 // cannot be read is taken for zeros and counted.
-func Scan(ctx context.Context, src block.Source, progress Progress) (finds []Find, unreadable int64, err error) {
+func Scan(ctx context.Context, src block.Source, progress Progress) (candidates []Candidate, unreadable int64, err error) {
 	type chunk struct {
 		off  int64
 		data []byte
@@ -54,7 +54,7 @@ func Scan(ctx context.Context, src block.Source, progress Progress) (finds []Fin
 			for c := range work {
 				list := searchChunk(src, c.data, c.off)
 				mu.Lock()
-				finds = append(finds, list...)
+				candidates = append(candidates, list...)
 				mu.Unlock()
 				free <- c.data[:cap(c.data)]
 			}
@@ -84,13 +84,13 @@ func Scan(ctx context.Context, src block.Source, progress Progress) (finds []Fin
 	if err != nil {
 		return nil, unreadable, err
 	}
-	return unique(finds), unreadable, nil
+	return unique(candidates), unreadable, nil
 }
 
 // searchChunk looks for what tells of a file system: cheap marks first, then
 // the whole of it, read where it would begin.
-func searchChunk(src block.Source, data []byte, off int64) []Find {
-	var list []Find
+func searchChunk(src block.Source, data []byte, off int64) []Candidate {
+	var list []Candidate
 	le := binary.LittleEndian
 	for at := 0; at+scanStep <= len(data) && at < scanChunk; at += scanStep {
 		b := data[at:]
@@ -119,27 +119,27 @@ func searchChunk(src block.Source, data []byte, off int64) []Find {
 	return list
 }
 
-func appendFind(list []Find, src block.Source, start, seen int64, by string) []Find {
+func appendFind(list []Candidate, src block.Source, start, seen int64, by string) []Candidate {
 	if start < 0 {
 		return list
 	}
-	c := Recognise(block.NewPart(src, start, src.Size()-start))
+	c := Recognise(block.NewReadRange(src, start, src.Size()-start))
 	if c.Kind == "" || c.Size < 64<<10 || start+c.Size > src.Size() {
 		return list
 	}
 	if seen != start {
 		by = fmt.Sprintf("%s at byte %d", by, seen)
 	}
-	return append(list, Find{start, c, by})
+	return append(list, Candidate{start, c, by})
 }
 
 // extAt follows an ext superblock, which says in which group it is, back to
 // where its file system begins.
-func extAt(src block.Source, b []byte, here int64) (Find, bool) {
+func extAt(src block.Source, b []byte, here int64) (Candidate, bool) {
 	le := binary.LittleEndian
 	logBlock := le.Uint32(b[0x18:])
 	if logBlock > 6 || le.Uint32(b[0x20:]) == 0 {
-		return Find{}, false
+		return Candidate{}, false
 	}
 	blockSize := int64(1024) << logBlock
 	group := int64(le.Uint16(b[0x5a:]))
@@ -149,14 +149,14 @@ func extAt(src block.Source, b []byte, here int64) (Find, bool) {
 		by = fmt.Sprintf("backup superblock at byte %d", here)
 	}
 	if start < 0 || start%512 != 0 {
-		return Find{}, false
+		return Candidate{}, false
 	}
 	// The superblock is read as if it stood in its first place.
 	c, ok := recogniseExt(moved{b[:min(len(b), 1024)], 1024})
 	if !ok || start+c.Size > src.Size() || c.Size < 64<<10 {
-		return Find{}, false
+		return Candidate{}, false
 	}
-	return Find{start, c, by}, true
+	return Candidate{start, c, by}, true
 }
 
 // moved is some bytes as if they stood at an offset.
@@ -176,29 +176,29 @@ func (m moved) ReadAt(p []byte, off int64) (int, error) {
 }
 
 // unique keeps one find for each place: that by its own superblock.
-func unique(finds []Find) []Find {
-	slices.SortFunc(finds, func(a, b Find) int {
+func unique(candidates []Candidate) []Candidate {
+	slices.SortFunc(candidates, func(a, b Candidate) int {
 		return cmp.Or(cmp.Compare(a.Off, b.Off), cmp.Compare(len(a.By), len(b.By)), cmp.Compare(a.By, b.By))
 	})
-	return slices.CompactFunc(finds, func(a, b Find) bool { return a.Off == b.Off && a.Content.Kind == b.Content.Kind })
+	return slices.CompactFunc(candidates, func(a, b Candidate) bool { return a.Off == b.Off && a.Content.Kind == b.Content.Kind })
 }
 
 // Propose picks, of what a scan found, the set of partitions that explains
 // most of the disk without overlaps: what lies inside another is a copy in a
 // file, and what overlaps another is a leftover. (Weighted interval
 // scheduling, by dynamic programming.)
-func Propose(finds []Find, sectorSize int) []Entry {
+func Propose(candidates []Candidate, sectorSize int) []Entry {
 	type interval struct {
-		Find
+		Candidate
 		end    int64
 		weight float64
 	}
 	var list []interval
 	whole := map[int64]bool{} // where something begins with a superblock of its own
-	for _, f := range finds {
+	for _, f := range candidates {
 		whole[f.Off] = whole[f.Off] || f.By == "superblock"
 	}
-	for _, f := range finds {
+	for _, f := range candidates {
 		if f.By != "superblock" && whole[f.Off] {
 			continue // a backup of what was there before
 		}

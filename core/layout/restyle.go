@@ -8,15 +8,19 @@ import (
 	"slices"
 
 	"diorthos/core/block"
+	"diorthos/core/firmware"
 )
 
 // A Restyling says how the style of a table is to be changed in place.
 type Restyling struct {
 	To       Style
-	Firmware string       // what the machine will start by: uefi or bios; empty makes no place for a loader
-	NewGUID  func() GUID  // for a GPT
-	DiskID   uint32       // for an MBR
-	Systems  map[int]bool // partitions that hold a system; for the active flag
+	Firmware firmware.Mode // what the machine will start by; empty makes no place for a loader
+	NewGUID  func() GUID   // for a GPT
+	DiskID   uint32        // for an MBR
+	Systems  map[int]bool  // partitions that hold a system; for the active flag
+	// BootVolume is the number of a partition with FAT that holds a loader, which
+	// can serve as the EFI system partition; 0 for none.
+	BootVolume int
 }
 
 // A Restyled is a change of style, planned.
@@ -71,7 +75,11 @@ func (t *Table) toGPT(r Restyling) (*Restyled, error) {
 			out.Notes = append(out.Notes, fmt.Sprintf("partition %d was of %s, for which a GPT has no type: it becomes basic data", p.Number, p.Type))
 		}
 		name := ""
-		if r.Systems[p.Number] {
+		switch {
+		case r.Firmware == firmware.UEFI && p.Number == r.BootVolume:
+			kind, name = TypeESP, "EFI system"
+			out.Notes = append(out.Notes, fmt.Sprintf("partition %d, which holds the loader, becomes the EFI system partition", p.Number))
+		case r.Systems[p.Number]:
 			name = "system"
 		}
 		if p.Number != i+1 {
@@ -106,9 +114,9 @@ func (t *Table) toGPT(r Restyling) (*Restyled, error) {
 func (t *Table) loaderPlace(r Restyling, entries []Entry, usable Span) (*Entry, error) {
 	want, size, name := GUID{}, uint64(0), ""
 	switch r.Firmware {
-	case "uefi":
+	case firmware.UEFI:
 		want, size, name = TypeESP, espBytes/uint64(t.SectorSize), "EFI system"
-	case "bios":
+	case firmware.BIOS:
 		want, size, name = TypeBIOSBoot, (1<<20)/uint64(t.SectorSize), "BIOS boot"
 	default:
 		return nil, nil //nolint:nilnil // none is wanted
@@ -118,7 +126,7 @@ func (t *Table) loaderPlace(r Restyling, entries []Entry, usable Span) (*Entry, 
 	}
 	e := Entry{Index: len(entries) + 1, Type: want, ID: r.NewGUID(), Name: name}
 	for _, gap := range gaps(spansOf(entries), usable) {
-		if r.Firmware == "bios" && gap.First < 2048 && gap.Last >= gap.First+1024*1024/uint64(t.SectorSize)/2 {
+		if r.Firmware == firmware.BIOS && gap.First < 2048 && gap.Last >= gap.First+1024*1024/uint64(t.SectorSize)/2 {
 			// The loader's partition needs no alignment: the room before the
 			// first partition is what it used to lie in.
 			e.Span = Span{gap.First, min(gap.Last, gap.First+size-1)}
@@ -198,7 +206,7 @@ func (t *Table) toMBR(r Restyling) (*Restyled, error) {
 		if e.Index != slot+1 {
 			out.Notes = append(out.Notes, fmt.Sprintf("partition %d becomes number %d: look at what names it by number", e.Index, slot+1))
 		}
-		putMBREntry(mbr, slot, kind, e.Span, r.Firmware == "bios" && r.Systems[e.Index])
+		putMBREntry(mbr, slot, kind, e.Span, r.Firmware == firmware.BIOS && r.Systems[e.Index])
 		slot++
 	}
 	zero := make([]byte, t.SectorSize)

@@ -6,48 +6,56 @@ import (
 	"io"
 	"io/fs"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 
 	"diorthos/core/block"
 	"diorthos/core/fat"
+	"diorthos/core/firmware"
 	"diorthos/core/iso"
 	"diorthos/core/layout"
 )
 
-// The firmware modes.
-const (
-	BIOS = "bios"
-	UEFI = "uefi"
-)
-
 // A Medium is what an image is, by what is on it.
 type Medium struct {
-	Title        string   `json:"title"`
-	Label        string   `json:"label"`
-	Release      string   `json:"release,omitempty"` // version, where it says so
-	Architecture string   `json:"architecture,omitempty"`
-	Size         int64    `json:"size"`    // bytes
-	Disc         []string `json:"disc"`    // modes that start it from an optical disc
-	Stick        []string `json:"stick"`   // modes that start it when it is copied to a stick as it is
-	How          []string `json:"how"`     // each with what is started
-	Files        bool     `json:"files"`   // UEFI starts it when its files alone are copied to FAT
-	Largest      int64    `json:"largest"` // bytes of the largest file
-	Total        int64    `json:"total"`   // bytes of all files
+	Title        string          `json:"title"`
+	Label        string          `json:"label"`
+	Release      string          `json:"release,omitempty"` // version, where it says so
+	Architecture string          `json:"architecture,omitempty"`
+	Size         int64           `json:"size"`           // bytes
+	Disc         []firmware.Mode `json:"disc"`           // modes that start it from an optical disc
+	Stick        []firmware.Mode `json:"stick"`          // modes that start it when it is copied to a stick as it is
+	How          []string        `json:"how"`            // each with what is started
+	Files        bool            `json:"files"`          // UEFI starts it when its files alone are copied to FAT
+	Largest      int64           `json:"largest"`        // bytes of the largest file
+	Note         string          `json:"note,omitempty"` // what cannot be told from the image alone
+	Total        int64           `json:"total"`          // bytes of all files
 
 	// FS is what is on it.
 	FS fs.FS `json:"-"`
 }
 
 // Modes are those in which it starts, whatever it is written to.
-func (m *Medium) Modes() []string {
+func (m *Medium) Modes() []firmware.Mode {
 	list := slices.Concat(m.Disc, m.Stick)
 	if m.Files {
-		list = append(list, UEFI)
+		list = append(list, firmware.UEFI)
 	}
 	slices.Sort(list)
 	return slices.Compact(list)
+}
+
+// inspectStick reads a stick to which the files of an image were written.
+func inspectStick(src block.Source, noDisc error) (*Medium, error) {
+	m := &Medium{Size: src.Size(), Disc: []firmware.Mode{}, Stick: []firmware.Mode{}, How: []string{}}
+	m.asStick(src)
+	if m.FS == nil {
+		return nil, fmt.Errorf("%w, and no stick with a loader: %w", ErrNotAMedium, noDisc)
+	}
+	m.Title = m.Label
+	m.describe(m.FS)
+	m.How = slices.Compact(m.How)
+	return m, nil
 }
 
 // ErrNotAMedium means that an image is no ISO 9660 image.
@@ -62,12 +70,13 @@ var loaders = map[string]string{"bootx64.efi": "amd64", "bootaa64.efi": "arm64",
 func Inspect(src block.Source) (*Medium, error) {
 	disc, err := iso.Open(src)
 	if err != nil {
-		return nil, fmt.Errorf("%w: %w", ErrNotAMedium, err)
+		return inspectStick(src, err)
 	}
-	m := &Medium{Title: disc.Label, Label: disc.Label, Size: src.Size(), Disc: []string{}, Stick: []string{}, How: []string{}, FS: disc}
+	m := &Medium{Title: disc.Label, Label: disc.Label, Size: src.Size(), Disc: []firmware.Mode{}, Stick: []firmware.Mode{}, How: []string{}, FS: disc}
 	for _, e := range disc.Boot {
-		if e.Bootable && (e.Platform == BIOS || e.Platform == UEFI) && !slices.Contains(m.Disc, e.Platform) {
-			m.Disc = append(m.Disc, e.Platform)
+		mode, err := firmware.ParseMode(e.Platform)
+		if err == nil && e.Bootable && !slices.Contains(m.Disc, mode) {
+			m.Disc = append(m.Disc, mode)
 			m.How = append(m.How, fmt.Sprintf("disc, %s: boot catalogue entry at sector %d of 2048 bytes", e.Platform, e.LBA))
 		}
 	}
@@ -83,7 +92,7 @@ func (m *Medium) asStick(src block.Source) {
 		return
 	}
 	if table.MBR.Signed && table.MBR.HasCode {
-		m.Stick = append(m.Stick, BIOS)
+		m.Stick = append(m.Stick, firmware.BIOS)
 		m.How = append(m.How, "stick, bios: boot code in sector 0")
 	}
 	parts := table.Partitions()
@@ -96,16 +105,19 @@ func (m *Medium) asStick(src block.Source) {
 		if p.Type != "EFI system" && p.Type != "basic data" {
 			continue
 		}
-		v, err := fat.Open(block.NewPart(src, p.Off, p.Length))
+		v, err := fat.Open(block.NewReadRange(src, p.Off, p.Length))
 		if err != nil {
 			continue
 		}
 		if name, arch := loaderOn(v); name != "" {
-			if !slices.Contains(m.Stick, UEFI) {
-				m.Stick = append(m.Stick, UEFI)
+			if !slices.Contains(m.Stick, firmware.UEFI) {
+				m.Stick = append(m.Stick, firmware.UEFI)
 				m.How = append(m.How, fmt.Sprintf("stick, uefi: %s on partition %d", name, p.Number))
 			}
 			m.Architecture = arch
+			if m.FS == nil {
+				m.FS, m.Label = v, layout.Recognise(block.NewReadRange(src, p.Off, p.Length)).Label
+			}
 		}
 	}
 }
@@ -124,15 +136,10 @@ func loaderOn(fsys fs.FS) (name, arch string) {
 	return "", ""
 }
 
-var debianInfo = regexp.MustCompile(`^Debian GNU/Linux (\d+)`)
-
 // describe takes title, release and architecture from what is on the disc.
-func (m *Medium) describe(disc *iso.Disc) {
+func (m *Medium) describe(disc fs.FS) {
 	if text, err := readSome(disc, ".disk/info"); err == nil {
 		m.Title = strings.TrimSpace(text)
-		if found := debianInfo.FindStringSubmatch(m.Title); found != nil {
-			m.Release = "debian-" + found[1]
-		}
 		for _, arch := range []string{"amd64", "arm64", "i386", "armhf", "ppc64el", "riscv64", "s390x"} {
 			if strings.Contains(m.Title, arch) {
 				m.Architecture = arch

@@ -10,6 +10,7 @@ import (
 	"testing"
 
 	"diorthos/core/block"
+	"diorthos/core/firmware"
 	"diorthos/core/layout"
 	"diorthos/core/media"
 )
@@ -17,16 +18,16 @@ import (
 func TestTheWayIsTheOneThatStarts(t *testing.T) {
 	for name, c := range map[string]struct {
 		m    media.Medium
-		mode string
+		mode firmware.Mode
 		want media.Way
 		says string
 	}{
-		"hybrid, bios":       {media.Medium{Stick: []string{"bios", "uefi"}, Files: true}, "bios", media.AsItIs, ""},
-		"hybrid, uefi":       {media.Medium{Stick: []string{"bios", "uefi"}, Files: true}, "uefi", media.AsItIs, ""},
+		"hybrid, bios":       {media.Medium{Stick: []firmware.Mode{"bios", "uefi"}, Files: true}, "bios", media.AsItIs, ""},
+		"hybrid, uefi":       {media.Medium{Stick: []firmware.Mode{"bios", "uefi"}, Files: true}, "uefi", media.AsItIs, ""},
 		"files only, uefi":   {media.Medium{Files: true, Largest: 1 << 20}, "uefi", media.Files, ""},
 		"files only, bios":   {media.Medium{Files: true}, "bios", "", "start the machine by UEFI"},
 		"a file too large":   {media.Medium{Files: true, Largest: 5 << 30}, "uefi", "", "too large for FAT32"},
-		"for discs and bios": {media.Medium{Disc: []string{"bios"}}, "uefi", "", "start the machine in BIOS mode"},
+		"for discs and bios": {media.Medium{Disc: []firmware.Mode{"bios"}}, "uefi", "", "start the machine in BIOS mode"},
 	} {
 		way, err := c.m.WayFor(c.mode)
 		if way != c.want || (err == nil) != (c.says == "") || err != nil && (!errors.Is(err, media.ErrNoWay) || !strings.Contains(err.Error(), c.says)) {
@@ -72,15 +73,23 @@ func TestABadStickIsNoticedWhenItIsReadBack(t *testing.T) {
 	newGUID := func() layout.GUID { return layout.GUID{1} }
 	stick := image(t, 12<<20, nil)
 	var told []string
-	if err := m.Write(t.Context(), src, stick, media.AsItIs, newGUID, func(what string, done, total int64) {
+	progress := func(what string, done, total int64) {
 		if done == total {
 			told = append(told, what)
 		}
-	}); err != nil || strings.Join(told, ", ") != "writing, reading back" {
+	}
+	err := m.Write(t.Context(), src, stick, media.AsItIs, newGUID, progress)
+	if err == nil {
+		err = m.Verify(t.Context(), src, stick, media.AsItIs, progress)
+	}
+	if err != nil || strings.Join(told, ", ") != "writing, reading back" {
 		t.Errorf("%v, told %v", err, told)
 	}
 	bad := &forgetful{image(t, 12<<20, nil), 5_000_000}
-	if err := m.Write(t.Context(), src, bad, media.AsItIs, newGUID, nil); err == nil || !strings.Contains(err.Error(), "the medium is bad") {
+	if err := m.Write(t.Context(), src, bad, media.AsItIs, newGUID, nil); err != nil {
+		t.Fatal(err)
+	}
+	if err := m.Verify(t.Context(), src, bad, media.AsItIs, nil); err == nil || !strings.Contains(err.Error(), "the medium is bad") {
 		t.Errorf("%v", err)
 	}
 	if err := m.Write(t.Context(), src, image(t, 8<<20, nil), media.AsItIs, newGUID, nil); err == nil || !strings.Contains(err.Error(), "the medium needs 9437184") {

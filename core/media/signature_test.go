@@ -47,7 +47,7 @@ func TestSignaturesAreJudgedAsTheyWereMade(t *testing.T) {
 		return gpg(t, home, append(extra, "--local-user", by, "--output", "-", "--detach-sign", sums)...)
 	}
 	plain, armoured := gpg(t, home, "--export", vendor, old), gpg(t, home, "--armor", "--export", vendor)
-	now := time.Now()
+	now := time.Now().Add(time.Minute) // when all have been made
 	good := sign(vendor)
 	for name, c := range map[string]struct {
 		signed, signature, keys []byte

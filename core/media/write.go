@@ -10,6 +10,7 @@ import (
 
 	"diorthos/core/block"
 	"diorthos/core/fat"
+	"diorthos/core/firmware"
 	"diorthos/core/layout"
 )
 
@@ -27,15 +28,15 @@ var ErrNoWay = errors.New("cannot be made to start")
 
 // WayFor chooses how to write the medium for a firmware mode: as it is when it
 // starts so, else by its files.
-func (m *Medium) WayFor(mode string) (Way, error) {
+func (m *Medium) WayFor(mode firmware.Mode) (Way, error) {
 	switch {
 	case slices.Contains(m.Stick, mode):
 		return AsItIs, nil
-	case mode == UEFI && m.Files && m.Largest < 1<<32:
+	case mode == firmware.UEFI && m.Files && m.Largest < 1<<32:
 		return Files, nil
-	case mode == UEFI && m.Files:
+	case mode == firmware.UEFI && m.Files:
 		return "", fmt.Errorf("%w by uefi: a file of %d bytes is too large for FAT32", ErrNoWay, m.Largest)
-	case mode == UEFI:
+	case mode == firmware.UEFI:
 		return "", fmt.Errorf("%w by uefi: it holds no EFI/BOOT/BOOT*.EFI: take an image that is made for UEFI, or start the machine in BIOS mode", ErrNoWay)
 	}
 	return "", fmt.Errorf("%w by bios from a stick: sector 0 holds no boot code: burn it to a disc, take an image that is made for sticks, or start the machine by UEFI", ErrNoWay)
@@ -52,9 +53,11 @@ func (m *Medium) Need(w Way) int64 {
 // Progress is told how many bytes are done, of how many, and of what.
 type Progress func(what string, done, total int64)
 
-// Write writes the medium to dev in one way, and reads it back. What was on
-// dev is lost.
-func (m *Medium) Write(ctx context.Context, src block.Source, dev block.Device, w Way, newGUID func() layout.GUID, progress Progress) error {
+// Write writes the medium to dev in one way. What was on dev is lost. Whether it
+// went well is for Verify to say.
+func (m *Medium) Write(
+	ctx context.Context, src block.Source, dev block.Device, w Way, newGUID func() layout.GUID, progress Progress,
+) error {
 	if need := m.Need(w); dev.Size() < need {
 		return fmt.Errorf("the target has %d bytes, the medium needs %d", dev.Size(), need)
 	}
@@ -64,53 +67,73 @@ func (m *Medium) Write(ctx context.Context, src block.Source, dev block.Device, 
 	return m.writeFiles(ctx, dev, newGUID, progress)
 }
 
+// Verify reads dev back and compares all of it with the medium.
+func (m *Medium) Verify(ctx context.Context, src, dev block.Source, w Way, progress Progress) error {
+	if w == AsItIs {
+		return compareAll(ctx, src, dev, progress)
+	}
+	first, size := filesPart(dev)
+	v, err := fat.Open(block.NewReadRange(dev, first, size))
+	if err != nil {
+		return err
+	}
+	return compare(ctx, m.FS, v, m.Total, progress)
+}
+
+// filesPart is where the one partition of a medium of files lies, in bytes.
+func filesPart(dev block.Source) (first, size int64) {
+	first = 1 << 20
+	return first, (dev.Size() - first - 1<<20) / (1 << 20) * (1 << 20)
+}
+
 const piece = 4 << 20
 
-// copyAll writes sector by sector and compares afterwards. The first piece
-// comes last: what is cut off does not pass for a medium.
-func copyAll(ctx context.Context, src block.Source, dev block.Device, progress Progress) error {
+// eachPiece calls do with the pieces of an image. The first comes last: what is
+// cut off does not pass for a medium.
+func eachPiece(
+	ctx context.Context, src block.Source, what string, progress Progress, do func(off int64, b []byte) error,
+) error {
 	size := src.Size()
-	buf, back := make([]byte, piece), make([]byte, piece)
+	buf := make([]byte, piece)
 	var order []int64
 	for off := int64(piece); off < size; off += piece {
 		order = append(order, off)
 	}
-	order = append(order, 0)
-	each := func(what string, do func(off int64, b []byte) error) error {
-		done := int64(0)
-		for _, off := range order {
-			if err := ctx.Err(); err != nil {
-				return err
-			}
-			b := buf[:min(piece, size-off)]
-			if _, err := src.ReadAt(b, off); err != nil && err != io.EOF {
-				return fmt.Errorf("read the image at byte %d: %w", off, err)
-			}
-			if err := do(off, b); err != nil {
-				return err
-			}
-			if done += int64(len(b)); progress != nil {
-				progress(what, done, size)
-			}
+	done := int64(0)
+	for _, off := range append(order, 0) {
+		if err := ctx.Err(); err != nil {
+			return err
 		}
-		return nil
-	}
-	whole := func(b []byte) []byte { // a device takes whole sectors
-		if rest := len(b) % dev.SectorSize(); rest != 0 {
-			return append(bytes.Clone(b), make([]byte, dev.SectorSize()-rest)...)
+		b := buf[:min(piece, size-off)]
+		if _, err := src.ReadAt(b, off); err != nil && err != io.EOF {
+			return fmt.Errorf("read the image at byte %d: %w", off, err)
 		}
-		return b
+		if err := do(off, b); err != nil {
+			return err
+		}
+		if done += int64(len(b)); progress != nil {
+			progress(what, done, size)
+		}
 	}
-	if err := each("writing", func(off int64, b []byte) error {
-		_, err := dev.WriteAt(whole(b), off)
+	return nil
+}
+
+// copyAll writes sector by sector.
+func copyAll(ctx context.Context, src block.Source, dev block.Device, progress Progress) error {
+	err := eachPiece(ctx, src, "writing", progress, func(off int64, b []byte) error {
+		if rest := len(b) % dev.SectorSize(); rest != 0 { // a device takes whole sectors
+			b = append(bytes.Clone(b), make([]byte, dev.SectorSize()-rest)...)
+		}
+		_, err := dev.WriteAt(b, off)
 		return err
-	}); err != nil {
-		return err
-	}
-	if err := dev.Sync(); err != nil {
-		return err
-	}
-	return each("reading back", func(off int64, b []byte) error {
+	})
+	return errors.Join(err, dev.Sync())
+}
+
+// compareAll reads back sector by sector.
+func compareAll(ctx context.Context, src, dev block.Source, progress Progress) error {
+	back := make([]byte, piece)
+	return eachPiece(ctx, src, "reading back", progress, func(off int64, b []byte) error {
 		if _, err := dev.ReadAt(back[:len(b)], off); err != nil && err != io.EOF {
 			return fmt.Errorf("read back at byte %d: %w", off, err)
 		}
@@ -124,8 +147,7 @@ func copyAll(ctx context.Context, src block.Source, dev block.Device, progress P
 // writeFiles makes a GPT with one EFI system partition and copies the files.
 func (m *Medium) writeFiles(ctx context.Context, dev block.Device, newGUID func() layout.GUID, progress Progress) error {
 	ss := int64(dev.SectorSize())
-	first := int64(1 << 20)
-	size := (dev.Size() - first - 1<<20) / (1 << 20) * (1 << 20)
+	first, size := filesPart(dev)
 	plan := layout.Plan{DiskGUID: newGUID(), Partitions: []layout.Entry{{Type: layout.TypeESP, ID: newGUID(), Name: "install medium", Span: layout.Span{First: uint64(first / ss), Last: uint64((first+size)/ss - 1)}}}}
 	writes, err := layout.Create(dev.Size(), dev.SectorSize(), plan)
 	if err != nil {
@@ -145,14 +167,7 @@ func (m *Medium) writeFiles(ctx context.Context, dev block.Device, newGUID func(
 			return err
 		}
 	}
-	if err := dev.Sync(); err != nil {
-		return err
-	}
-	v, err := fat.Open(block.NewPart(dev, first, size))
-	if err != nil {
-		return err
-	}
-	return compare(ctx, m.FS, v, m.Total, progress)
+	return dev.Sync()
 }
 
 // label is what FAT takes as one.

@@ -2,10 +2,11 @@ package readiness
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
-	"diorthos/core/knowledge"
+	"diorthos/core/units"
 )
 
 // restart says whether one is owed, from every place where the system notes it.
@@ -24,23 +25,26 @@ func (q Question) restart() Verdict {
 	return v
 }
 
-// atRest are the states in which a package may be left.
-var atRest = map[string]bool{"installed": true, "config-files": true, "not-installed": true}
-
 func (q Question) unfinished() Verdict {
 	sys := q.Facts.Installed
 	if sys == nil {
 		return Verdict{}
 	}
+	if q.Family == nil {
+		return Verdict{
+			ID: "unfinished", Title: "Earlier work", Required: "finished", Verdict: Unknown,
+			Measured: "not judged: it is not known in which states such packages may be left",
+		}
+	}
 	v := Verdict{ID: "unfinished", Title: "Earlier work", Required: "finished", Measured: fmt.Sprintf("all of %d packages are at rest", len(sys.Packages)), Verdict: Fit}
 	var list []string
 	for _, p := range sys.Packages {
-		if !atRest[p.State] {
+		if !slices.Contains(q.Family.AtRest, p.State) {
 			list = append(list, p.Name+" "+p.State)
 		}
 	}
 	if len(list) > 0 {
-		v.Measured, v.Verdict, v.Do = strings.Join(list[:min(len(list), 5)], ", "), Unfit, "Finish it first: dpkg --configure -a"
+		v.Measured, v.Verdict, v.Do = strings.Join(list[:min(len(list), 5)], ", "), Unfit, q.Family.Finish
 		if len(list) > 5 {
 			v.Measured += fmt.Sprintf(" and %d more", len(list)-5)
 		}
@@ -124,7 +128,7 @@ func (q Question) network() Verdict {
 	n := q.Facts.Network
 	v := Verdict{ID: "network", Title: "Network", Required: "a way out, not metered"}
 	if q.Plan != nil {
-		v.Required += ", for " + knowledge.FormatBytes(q.Plan.Download)
+		v.Required += ", for " + units.FormatBytes(q.Plan.Download)
 	}
 	switch {
 	case n == nil:
@@ -150,7 +154,7 @@ func (q Question) devices() Verdict {
 	var list []string
 	for _, d := range q.Facts.Devices {
 		if d.Removable || d.Bus == "usb" {
-			list = append(list, strings.TrimSpace(fmt.Sprintf("%s (%s, %s)", d.Name, d.Bus, knowledge.FormatBytes(d.Size))))
+			list = append(list, strings.TrimSpace(fmt.Sprintf("%s (%s, %s)", d.Name, d.Bus, units.FormatBytes(d.Size))))
 		}
 	}
 	if len(list) > 0 {

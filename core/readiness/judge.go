@@ -8,21 +8,27 @@ import (
 	"time"
 
 	"diorthos/core/bag"
+	"diorthos/core/firmware"
 	"diorthos/core/knowledge"
+	"diorthos/core/system"
+	"diorthos/core/units"
 )
 
-// A Word is what is judged of one requirement, or of all together.
-type Word string
+// A Rating is what is judged of one requirement, or of all together.
+type Rating string
 
 // The words, the best first.
 const (
-	Fit      Word = "fit"
-	Unknown  Word = "unknown"  // it was not measured
-	Doubtful Word = "doubtful" // it will go, and somebody may be sorry
-	Unfit    Word = "unfit"
+	Fit      Rating = "fit"
+	Unknown  Rating = "unknown"  // it was not measured
+	Doubtful Rating = "doubtful" // it will go, and somebody may be sorry
+	Unfit    Rating = "unfit"
 )
 
-var gravity = map[Word]int{Fit: 0, Unknown: 1, Doubtful: 2, Unfit: 3}
+// Ratings lists those that there are.
+func Ratings() []Rating { return []Rating{Fit, Unknown, Doubtful, Unfit} }
+
+var gravity = map[Rating]int{Fit: 0, Unknown: 1, Doubtful: 2, Unfit: 3}
 
 // A Verdict is one requirement with what was measured.
 type Verdict struct {
@@ -30,59 +36,37 @@ type Verdict struct {
 	Title    string `json:"title"`
 	Required string `json:"required"`
 	Measured string `json:"measured"`
-	Verdict  Word   `json:"verdict"`
+	Verdict  Rating `json:"verdict"`
 	Sum      []Term `json:"sum,omitempty"` // how a number came about
 	Why      string `json:"why,omitempty"` // it is required
 	Do       string `json:"do,omitempty"`  // what helps, or how to measure
+	// Findings are all that is wrong, in words.
+	Findings []string `json:"findings,omitempty"`
 }
 
-// A Term is one line of an addition, in bytes.
-type Term struct {
-	What  string `json:"what"`
-	Bytes int64  `json:"bytes"`
-}
-
-// A Need is the room that an upgrade needs on one volume.
-type Need struct {
-	Mount string `json:"mount"`
-	Terms []Term `json:"terms"`
-}
-
-// Bytes is the sum of the terms, at least 0.
-func (n Need) Bytes() int64 {
-	total := int64(0)
-	for _, t := range n.Terms {
-		total += t.Bytes
-	}
-	return max(total, 0)
-}
-
-// A Plan is what an upgrade of exactly this machine consists of, computed from
-// its packages and the release's.
-type Plan struct {
-	Upgrades int      `json:"upgrades"`
-	New      int      `json:"new"`
-	Held     []string `json:"held"`    // packages that stay because they are held
-	Missing  []string `json:"missing"` // dependencies that the release does not fulfil
-	Gone     []string `json:"gone"`    // installed packages that the release does not have
-	Download int64    `json:"download"`
-	Needs    []Need   `json:"needs"`
-	Basis    string   `json:"basis"` // from what it was computed
-}
+// What an upgrade consists of, and the room that it needs, is computed by who
+// knows the family's packages.
+type (
+	Plan = system.UpgradePlan
+	Need = system.Need
+	Term = system.Term
+)
 
 // A Medium is an install medium, by what is on it.
 type Medium struct {
-	Title        string   `json:"title"`
-	Modes        []string `json:"modes"` // firmware modes that can start it: bios, uefi
-	Architecture string   `json:"architecture,omitempty"`
+	Title        string          `json:"title"`
+	Modes        []firmware.Mode `json:"modes"` // firmware modes that can start it: bios, uefi
+	Architecture string          `json:"architecture,omitempty"`
 }
 
 // A Question is what is to be judged.
 type Question struct {
 	Facts   *bag.Facts
 	Release *knowledge.Release
-	Plan    *Plan    // nil when the release's packages are not at hand
-	Medium  *Medium  // nil when it is not asked about
+	Plan    *Plan             // nil when the release's packages are not at hand
+	Medium  *Medium           // nil when it is not asked about
+	Family  *knowledge.Family // of the machine's system; nil when it is not known
+	Limits  knowledge.Limits
 	Needed  []string // packages that the user cannot do without
 	Now     time.Time
 }
@@ -91,7 +75,7 @@ type Question struct {
 type Report struct {
 	Release  string    `json:"release"`
 	Title    string    `json:"title"`
-	Verdict  Word      `json:"verdict"` // the gravest of all
+	Verdict  Rating    `json:"verdict"` // the gravest of all
 	Verdicts []Verdict `json:"verdicts"`
 	Plan     *Plan     `json:"plan,omitempty"`
 	Source   string    `json:"source"` // where the requirements are published
@@ -108,7 +92,7 @@ func Judge(q Question) (*Report, error) {
 		for _, v := range list {
 			if v.Verdict != "" {
 				r.Verdicts = append(r.Verdicts, v)
-				r.Verdict = graver(r.Verdict, v.Verdict)
+				r.Verdict = worse(r.Verdict, v.Verdict)
 			}
 		}
 	}
@@ -126,7 +110,7 @@ func Judge(q Question) (*Report, error) {
 // General gives the verdicts that do not depend on a release.
 func General(q Question) []Verdict {
 	var list []Verdict
-	for _, v := range []Verdict{q.restart(), q.unfinished(), q.clock(), q.lists(), q.network(), q.devices()} {
+	for _, v := range []Verdict{q.restart(), q.unfinished(), q.clock(), q.lists(), q.network(), q.devices(), q.health()} {
 		if v.Verdict != "" {
 			list = append(list, v)
 		}
@@ -134,7 +118,7 @@ func General(q Question) []Verdict {
 	return list
 }
 
-func graver(a, b Word) Word {
+func worse(a, b Rating) Rating {
 	if gravity[b] > gravity[a] {
 		return b
 	}
@@ -204,19 +188,19 @@ func (q Question) space() []Verdict {
 	var list []Verdict
 	for _, mount := range order {
 		need := Need{Mount: mount, Terms: needs[mount]}
-		v := Verdict{ID: "space" + mount, Title: "Room on " + mount, Required: knowledge.FormatBytes(need.Bytes()), Sum: need.Terms,
+		v := Verdict{ID: "space" + mount, Title: "Room on " + mount, Required: units.FormatBytes(need.Bytes()), Sum: need.Terms,
 			Why: fmt.Sprintf("%d packages to upgrade and %d new ones, computed from %s", q.Plan.Upgrades, q.Plan.New, q.Plan.Basis)}
 		volume := volumeOf(q.Facts.Volumes, mount)
 		switch {
 		case mount == "" || volume == nil:
 			v.Title, v.Measured, v.Verdict, v.Do = "Room for the upgrade", "free space not measured", Unknown, "Gather on the machine itself, or from its whole disk."
 		case volume.Free < need.Bytes():
-			v.Measured, v.Verdict = knowledge.FormatBytes(volume.Free)+" free", Unfit
-			v.Do = fmt.Sprintf("Free at least %s on %s.", knowledge.FormatBytes(need.Bytes()-volume.Free), mount)
+			v.Measured, v.Verdict = units.FormatBytes(volume.Free)+" free", Unfit
+			v.Do = fmt.Sprintf("Free at least %s on %s.", units.FormatBytes(need.Bytes()-volume.Free), mount)
 		case volume.Free < need.Bytes()+need.Bytes()/10:
-			v.Measured, v.Verdict, v.Do = knowledge.FormatBytes(volume.Free)+" free", Doubtful, "It is enough by less than a tenth: logs and mail grow meanwhile."
+			v.Measured, v.Verdict, v.Do = units.FormatBytes(volume.Free)+" free", Doubtful, "It is enough by less than a tenth: logs and mail grow meanwhile."
 		default:
-			v.Measured, v.Verdict = knowledge.FormatBytes(volume.Free)+" free", Fit
+			v.Measured, v.Verdict = units.FormatBytes(volume.Free)+" free", Fit
 		}
 		list = append(list, v)
 	}
@@ -246,16 +230,29 @@ func (q Question) path() Verdict {
 	case sys.Family != q.Release.Family:
 		v.Measured, v.Verdict, v.Do = sys.Name, Unfit, "It is a system of another family: only a clean install leads there."
 	case sys.Version == "":
-		v.Measured, v.Verdict, v.Do = "version not stated", Unknown, "Look at VERSION_ID in the system's os-release."
+		v.Measured, v.Verdict, v.Do = "version not stated", Unknown, "Look at what the system says of its own release."
 	case sys.Version == q.Release.Version:
 		v.Measured, v.Verdict = sys.Version+" is installed already", Fit
-	case slices.Contains(q.Release.UpgradeFrom, sys.Version):
+	case slices.ContainsFunc(q.Release.UpgradeFrom, func(from string) bool { return leadsFrom(from, sys.Version) }):
 		v.Measured, v.Verdict = "from "+sys.Version, Fit
 	default:
 		v.Measured, v.Verdict = "from "+sys.Version, Unfit
 		v.Do = "Go to " + strings.Join(q.Release.UpgradeFrom, " or ") + " first: releases may not be left out."
 	}
 	return v
+}
+
+// leadsFrom reports whether an upgrade from one version is one from another. A
+// + behind it means that version, or a later one that differs in its last part.
+func leadsFrom(from, version string) bool {
+	least, later := strings.CutSuffix(from, "+")
+	if !later {
+		return from == version
+	}
+	at, of := strings.LastIndex(least, "."), strings.LastIndex(version, ".")
+	m, errLeast := strconv.Atoi(least[at+1:])
+	n, errGot := strconv.Atoi(version[of+1:])
+	return errLeast == nil && errGot == nil && least[:at+1] == version[:of+1] && n >= m
 }
 
 // soon is within what time an end of support is worth a warning.
@@ -342,7 +339,7 @@ func (q Question) medium() Verdict {
 	if q.Medium == nil {
 		return Verdict{}
 	}
-	v := Verdict{ID: "medium", Title: "Install medium", Measured: q.Medium.Title + " starts by " + strings.Join(q.Medium.Modes, " and "), Verdict: Fit}
+	v := Verdict{ID: "medium", Title: "Install medium", Measured: q.Medium.Title + " starts by " + joined(q.Medium.Modes), Verdict: Fit}
 	if len(q.Medium.Modes) == 0 {
 		v.Measured = q.Medium.Title + " has nothing that a firmware starts"
 	}
@@ -351,16 +348,24 @@ func (q Question) medium() Verdict {
 		return v
 	}
 	mode := q.Facts.Firmware.Mode
-	v.Required = "starts by " + mode
+	v.Required = "starts by " + string(mode)
 	arch := ""
 	if q.Facts.Hardware != nil {
 		arch = q.Facts.Hardware.Architecture
 	}
 	switch {
 	case !slices.Contains(q.Medium.Modes, mode):
-		v.Verdict, v.Do = Unfit, "Take a medium that starts by "+mode+", or write this image so that it does: diorthos media fit."
+		v.Verdict, v.Do = Unfit, "Take a medium that starts by "+string(mode)+", or write this image so that it does: diorthos media fit."
 	case arch != "" && q.Medium.Architecture != "" && arch != q.Medium.Architecture:
 		v.Verdict, v.Do = Unfit, fmt.Sprintf("The medium is for %s, the machine is %s.", q.Medium.Architecture, arch)
 	}
 	return v
+}
+
+func joined(modes []firmware.Mode) string {
+	var words []string
+	for _, m := range modes {
+		words = append(words, string(m))
+	}
+	return strings.Join(words, " and ")
 }

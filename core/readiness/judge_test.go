@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"diorthos/core/bag"
+	"diorthos/core/firmware"
 	"diorthos/core/knowledge"
 	"diorthos/core/readiness"
 	shipped "diorthos/knowledge"
@@ -13,7 +14,7 @@ import (
 
 var now = time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
 
-func release(t *testing.T, id string) (*knowledge.Release, []*knowledge.Release) {
+func release(t *testing.T, id string) (*knowledge.Release, *knowledge.Knowledge) {
 	t.Helper()
 	k, err := knowledge.Load(shipped.Files)
 	if err != nil {
@@ -21,7 +22,7 @@ func release(t *testing.T, id string) (*knowledge.Release, []*knowledge.Release)
 	}
 	for _, r := range k.Releases {
 		if r.ID == id {
-			return r, k.Releases
+			return r, k
 		}
 	}
 	t.Fatalf("no release %s", id)
@@ -50,11 +51,11 @@ func plan() *readiness.Plan {
 // Each case changes one thing of a sound machine and expects one verdict to
 // change.
 func TestEachRequirementIsJudgedByItsOwnFacts(t *testing.T) {
-	debian13, _ := release(t, "debian-13")
+	debian13, k := release(t, "debian-13")
 	for name, c := range map[string]struct {
 		change func(*readiness.Question)
 		id     string
-		want   readiness.Word
+		want   readiness.Rating
 		says   string
 	}{
 		"nothing":             {func(*readiness.Question) {}, "", readiness.Fit, ""},
@@ -72,7 +73,7 @@ func TestEachRequirementIsJudgedByItsOwnFacts(t *testing.T) {
 		"support ends soon":   {func(q *readiness.Question) { q.Now = time.Date(2028, 6, 1, 0, 0, 0, 0, time.UTC) }, "support", readiness.Doubtful, "until 2028-08-09"},
 		"support has ended":   {func(q *readiness.Question) { q.Now = time.Date(2031, 1, 1, 0, 0, 0, 0, time.UTC) }, "support", readiness.Unfit, "2028-08-09"},
 		"restart owed": {func(q *readiness.Question) {
-			q.Facts.Owed = []bag.Owed{{By: "/boot", Text: "kernel 2 is installed, 1 runs"}}
+			q.Facts.Owed = []bag.RestartReason{{By: "/boot", Text: "kernel 2 is installed, 1 runs"}}
 		}, "restart", readiness.Unfit, "kernel 2"},
 		"half configured": {func(q *readiness.Question) { q.Facts.Installed.Packages[0].State = "half-configured" }, "unfinished", readiness.Unfit, "dpkg half-configured"},
 		"clock behind": {func(q *readiness.Question) {
@@ -95,12 +96,17 @@ func TestEachRequirementIsJudgedByItsOwnFacts(t *testing.T) {
 		"a stick is in": {func(q *readiness.Question) {
 			q.Facts.Devices = []bag.Device{{Name: "sdb", Bus: "usb", Size: 16 << 30, Removable: true}}
 		}, "devices", readiness.Doubtful, "sdb (usb, 16.0 GiB)"},
-		"medium of the other mode": {func(q *readiness.Question) { q.Medium = &readiness.Medium{Title: "netinst", Modes: []string{"bios"}} }, "medium", readiness.Unfit, "starts by bios"},
+		"medium of the other mode": {func(q *readiness.Question) {
+			q.Medium = &readiness.Medium{Title: "netinst", Modes: []firmware.Mode{"bios"}}
+		}, "medium", readiness.Unfit, "starts by bios"},
+		"a disk that is failing": {func(q *readiness.Question) {
+			q.Facts.State = &bag.State{Health: &bag.Health{Reallocated: 3, Unreadable: []int64{4711}}}
+		}, "health", readiness.Unfit, "1 cannot be read"},
 		"an application is gone": {func(q *readiness.Question) {
 			q.Needed, q.Plan.Gone = []string{"skerrow-crew"}, []string{"skerrow-crew"}
 		}, "applications", readiness.Unfit, "skerrow-crew"},
 	} {
-		q := readiness.Question{Facts: sound(), Release: debian13, Plan: plan(), Now: now}
+		q := readiness.Question{Facts: sound(), Release: debian13, Plan: plan(), Family: k.Families["debian"], Limits: k.Limits, Now: now}
 		c.change(&q)
 		report, err := readiness.Judge(q)
 		if err != nil {
@@ -121,7 +127,7 @@ func TestEachRequirementIsJudgedByItsOwnFacts(t *testing.T) {
 }
 
 func TestTheReleaseToGoToIsPickedWithReasons(t *testing.T) {
-	_, all := release(t, "debian-13")
+	_, k := release(t, "debian-13")
 	for name, c := range map[string]struct {
 		change func(*bag.Facts)
 		want   string
@@ -131,13 +137,13 @@ func TestTheReleaseToGoToIsPickedWithReasons(t *testing.T) {
 		"with a wrong clock": {func(f *bag.Facts) {
 			f.Clock.Referenced, f.Clock.ReferenceOff, f.Clock.Reference = true, -7200, "the service"
 		}, "debian-13", "once this is put right: Clock: 2h0m0s behind"},
-		"restart owed, all alike": {func(f *bag.Facts) { f.Owed = []bag.Owed{{By: "x", Text: "y"}} }, "debian-13", "newest"},
+		"restart owed, all alike": {func(f *bag.Facts) { f.Owed = []bag.RestartReason{{By: "x", Text: "y"}} }, "debian-13", "newest"},
 		"a processor left behind": {func(f *bag.Facts) { f.Hardware.Architecture = "i386" }, "debian-12", "Architecture: i386"},
 		"two releases behind":     {func(f *bag.Facts) { f.Installed.Version = "11" }, "debian-12", "from 11"},
 	} {
 		facts := sound()
 		c.change(facts)
-		choices, err := readiness.Recommend(readiness.Question{Facts: facts, Now: now}, all, func(*knowledge.Release) *readiness.Plan { return nil })
+		choices, err := readiness.Recommend(readiness.Question{Facts: facts, Family: k.Families["debian"], Now: now}, k.Releases, func(*knowledge.Release) *readiness.Plan { return nil })
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -161,9 +167,9 @@ func TestAnUpdateIsHeldAgainstWhatIsInstalled(t *testing.T) {
 	byText := func(a, b string) int { return strings.Compare(a, b) }
 	for _, c := range []struct {
 		name, version, arch string
-		want                readiness.Word
+		want                readiness.Rating
 	}{{"gate", "30", "amd64", readiness.Fit}, {"gate", "20", "all", readiness.Doubtful}, {"gate", "10", "amd64", readiness.Unfit}, {"gate", "30", "arm64", readiness.Unfit}, {"gate", "30", "i386", readiness.Fit}, {"crew", "30", "amd64", readiness.Unfit}, {"new", "1", "amd64", readiness.Fit}} {
-		if v := readiness.Applicable(sys, bag.Package{Name: c.name, Version: c.version, Architecture: c.arch}, byText); v.Verdict != c.want {
+		if v := readiness.Applicable(sys, bag.Package{Name: c.name, Version: c.version, Architecture: c.arch}, nil, byText); v.Verdict != c.want {
 			t.Errorf("%+v: %+v", c, v)
 		}
 	}

@@ -52,10 +52,10 @@ func Recommend(q Question, releases []*knowledge.Release, plan func(*knowledge.R
 }
 
 // general are the verdicts that are the same for every release.
-var general = []string{"restart", "unfinished", "clock", "lists", "network", "devices"}
+var general = []string{"restart", "unfinished", "clock", "lists", "network", "devices", "health"}
 
 // first returns the first verdict of that word, other than those named.
-func (r *Report) first(word Word, except ...string) *Verdict {
+func (r *Report) first(word Rating, except ...string) *Verdict {
 	skip := map[string]bool{}
 	for _, id := range except {
 		skip[id] = true

@@ -6,11 +6,12 @@ import (
 	"strings"
 
 	"diorthos/core/bag"
+	"diorthos/core/knowledge"
 )
 
 // Applicable says whether an update fits an installed system: of its
 // architecture, not superseded by what is there, not older than it.
-func Applicable(sys *bag.Installed, update bag.Package, compare func(a, b string) int) Verdict {
+func Applicable(sys *bag.Installed, update bag.Package, family *knowledge.Family, compare func(a, b string) int) Verdict {
 	v := Verdict{ID: "update", Title: "Update", Required: update.Name + " " + update.Version, Verdict: Fit}
 	arches := append([]string{sys.Architecture, "all"}, sys.Foreign...)
 	if !slices.Contains(arches, update.Architecture) {
@@ -31,7 +32,7 @@ func Applicable(sys *bag.Installed, update bag.Package, compare func(a, b string
 			v.Verdict, v.Do = Unfit, "It is older than what is installed: superseded."
 		case p.Held:
 			v.Measured += " and held"
-			v.Verdict, v.Do = Unfit, "Release the hold first, if it may go: apt-mark unhold "+p.Name
+			v.Verdict, v.Do = Unfit, family.LetGo(p.Name)
 		}
 	}
 	return v

@@ -18,8 +18,27 @@ const (
 	CutOff    Outcome = "cut off" // it began and no end was ever noted
 )
 
-// Start is the kind of an attempt to start the machine.
-const Start = "start"
+// Outcomes lists those that there are.
+func Outcomes() []Outcome { return []Outcome{Succeeded, Failed, CutOff} }
+
+// An AttemptKind is what was tried. Empty when no command is known.
+type AttemptKind string
+
+// The kinds of attempts.
+const (
+	Install AttemptKind = "install"
+	Upgrade AttemptKind = "upgrade" // to another release
+	Update  AttemptKind = "update"
+	Remove  AttemptKind = "remove"
+	Driver  AttemptKind = "driver"
+	Feature AttemptKind = "feature"
+	Start   AttemptKind = "start" // of the machine
+)
+
+// AttemptKinds lists those that there are.
+func AttemptKinds() []AttemptKind {
+	return []AttemptKind{Install, Upgrade, Update, Remove, Driver, Feature, Start}
+}
 
 // A PackageChange is one thing that an attempt was to change.
 type PackageChange struct {
@@ -33,7 +52,7 @@ type PackageChange struct {
 // of it.
 type Attempt struct {
 	Engine  string          `json:"engine"`
-	Kind    string          `json:"kind"` // install, update, …; empty when no command is known
+	Kind    AttemptKind     `json:"kind"` // empty when no command is known
 	Command string          `json:"command,omitempty"`
 	Began   time.Time       `json:"began,omitzero"`
 	Ended   time.Time       `json:"ended,omitzero"`
@@ -94,7 +113,12 @@ func attempts(streams []stream) (list []*Attempt, loose []Event) {
 	}
 	sort.SliceStable(list, func(i, k int) bool { return list[i].place.Before(list[k].place) })
 	for _, s := range unbracketed {
-		list, loose = spread(list, loose, s)
+		var left []Event
+		if list, left = spread(list, nil, s); s.dialect.opens() && slices.ContainsFunc(left, Event.declaresFailure) {
+			list = beginsBefore(list, s.dialect, left)
+			continue
+		}
+		loose = append(loose, left...)
 	}
 	for _, a := range list {
 		a.settle()
@@ -103,6 +127,20 @@ func attempts(streams []stream) (list []*Attempt, loose []Event) {
 		list = addWhole(list, s)
 	}
 	return list, loose
+}
+
+// beginsBefore adds an attempt of whose log the beginning is missing, as where a
+// log was rotated or a part of it was copied: it comes before those that the same
+// file tells of.
+func beginsBefore(list []*Attempt, d *Dialect, events []Event) []*Attempt {
+	a := &Attempt{Engine: d.Engine, parts: []part{{dialect: d, events: events, closed: true}}}
+	i := slices.IndexFunc(list, func(b *Attempt) bool {
+		return slices.ContainsFunc(b.parts, func(p part) bool { return p.dialect == d && p.events[0].File == events[0].File })
+	})
+	if i < 0 {
+		i = len(list)
+	}
+	return slices.Insert(list, i, a)
 }
 
 // addWhole adds what a screen showed. It has no times: it tells of an attempt
@@ -230,6 +268,16 @@ func at(list []*Attempt, engine string, t time.Time) *Attempt {
 	return nil
 }
 
+// commandOf takes the command out of a record that names it, behind the first
+// colon of what the record itself says: its time may hold colons too.
+func commandOf(e Event) string {
+	text := e.message()
+	if _, behind, ok := strings.Cut(text, ":"); ok {
+		text = behind
+	}
+	return strings.TrimSpace(text)
+}
+
 // settle fills what the parts say together.
 func (a *Attempt) settle() {
 	a.Outcome, a.Files, a.Changes = Succeeded, nil, nil
@@ -243,11 +291,11 @@ func (a *Attempt) settle() {
 			switch e.Mark {
 			case Opens: // in some logs the record that opens an attempt says what it is
 				if kind := p.dialect.kind(e.Text); kind != "" {
-					_, command, _ := strings.Cut(e.said(), ": ")
+					_, command, _ := strings.Cut(e.message(), ": ")
 					a.Kind, a.Command = kind, command
 				}
 			case Command:
-				a.Command = strings.TrimSpace(e.Text[strings.IndexByte(e.Text, ':')+1:])
+				a.Command = commandOf(e)
 				a.Kind = p.dialect.kind(a.Command)
 			case Change:
 				a.Changes = append(a.Changes, changes(e)...)
@@ -258,7 +306,7 @@ func (a *Attempt) settle() {
 		if !p.closed && a.Outcome != Failed {
 			a.Outcome = CutOff
 		}
-		if p.dialect.Whole && a.Outcome == Succeeded && slices.ContainsFunc(p.events, Event.Sounds) {
+		if p.dialect.Whole && a.Outcome == Succeeded && slices.ContainsFunc(p.events, Event.IsError) {
 			a.Outcome = Failed // what a screen showed may be all there is; a failure on it is one
 		}
 	}

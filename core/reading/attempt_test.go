@@ -68,8 +68,11 @@ func TestTheDecisiveLineIsFoundAmongWhatMisleads(t *testing.T) {
 			"Setting up board (1.0) ...\nProgress: [ 40%]\rProgress: [ 60%]\rboard: fatal: no screen\ndpkg: error processing package board (--configure):\n exit status 1\n",
 			"board: fatal: no screen", "board"},
 		"in colour": {
-			"Setting up board (1.0) ...\nboard: all is well\n\x1b[1mdpkg:\x1b[0m \x1b[1;31merror\x1b[0m processing package board (--configure):\n exit status 1\n",
+			"Setting up board (1.0) ...\n\x1b[1mdpkg:\x1b[0m \x1b[1;31merror\x1b[0m processing package board (--configure):\n exit status 1\n",
 			"dpkg: error processing package board (--configure):\nexit status 1", "board"},
+		"last words without an alarming one": {
+			"Setting up board (1.0) ...\nStep 1 of 2: reading\nGive the board a number first.\ndpkg: error processing package board (--configure):\n installed board package post-installation script subprocess returned error exit status 1\n",
+			"Give the board a number first.", "board"},
 		"another package's noise before": {
 			"Setting up other (1.0) ...\nother: warning: error count is 0\nother: could not find a map, using the default\nSetting up board (1.0) ...\nboard: missing feed\ndpkg: error processing package board (--configure):\n exit status 1\n",
 			"board: missing feed", "board"},
@@ -99,7 +102,7 @@ func TestARunawayLogIsThinned(t *testing.T) {
 	if f.Kept > 9_000 || f.Kept+f.Left != 200_000 || f.Lines != 200_000 {
 		t.Errorf("%+v", f)
 	}
-	first, last := timeline.Loose[0], timeline.Loose[len(timeline.Loose)-1]
+	first, last := timeline.Unassigned[0], timeline.Unassigned[len(timeline.Unassigned)-1]
 	if first.Line != 1 || last.Line != 200_000 {
 		t.Errorf("kept lines %d to %d", first.Line, last.Line)
 	}
@@ -117,5 +120,20 @@ func TestWhyNotKnowsEveryReason(t *testing.T) {
 	}
 	if got := timeline.WhyNot("nowhere", 1); !strings.Contains(got, "no log called") {
 		t.Error(got)
+	}
+}
+
+// TestALogWhoseBeginningIsMissing: a rotated log, or the part of it that somebody
+// copied, tells of the attempt all the same, and it is the earlier one.
+func TestALogWhoseBeginningIsMissing(t *testing.T) {
+	tail := "Unpacking crew (1.4) ...\ndpkg: error processing archive /tmp/crew.deb (--unpack):\n cannot copy extracted data for './a' to '/a.dpkg-new': failed to write (No space left on device)\nE: Sub-process /usr/bin/dpkg returned an error code (1)\n"
+	whole := "Log started: 2026-11-22  10:00:00\nSetting up tides (2.0) ...\nLog ended: 2026-11-22  10:00:09\n"
+	alone := read(t, text("term.log", tail))
+	if len(alone.Attempts) != 1 || alone.Attempts[0].Outcome != reading.Failed || alone.Attempts[0].Decisive.Line != 2 {
+		t.Errorf("the part alone: %+v", alone.Attempts)
+	}
+	both := read(t, text("term.log", tail+whole))
+	if len(both.Attempts) != 2 || both.Attempts[0].Outcome != reading.Failed || both.Attempts[1].Outcome != reading.Succeeded {
+		t.Errorf("with one that went well behind it: %+v", both.Attempts)
 	}
 }

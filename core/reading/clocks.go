@@ -146,7 +146,7 @@ func once(s stream, when func(Event) (time.Time, bool)) map[string]time.Time {
 	twice := map[string]bool{}
 	for _, e := range s.events {
 		t, ok := when(e)
-		text := strings.TrimSpace(e.said())
+		text := strings.TrimSpace(e.message())
 		if !ok || len(text) < 12 || twice[text] {
 			continue
 		}

@@ -18,7 +18,7 @@ const (
 
 func timeOf(t *testing.T, timeline *reading.Timeline, file, text string) time.Time {
 	t.Helper()
-	for _, e := range timeline.Loose {
+	for _, e := range timeline.Unassigned {
 		if e.File == file && strings.Contains(e.Text, text) {
 			return e.Time
 		}
@@ -76,8 +76,8 @@ func TestNoiseIsLearnedFromRunsThatWentWell(t *testing.T) {
 	failed := "gate: the gangway cannot be reached\ndpkg: error processing package gate (--configure):\n installed gate package post-installation script subprocess returned error exit status 1\n"
 	timeline := read(t, text("term.log", run("19", "")+run("20", "")+run("21", failed)))
 	a := timeline.Latest()
-	if a == nil || a.Decisive == nil || a.Decisive.Text != "gate: the gangway cannot be reached" || timeline.Usual != 1 {
-		t.Fatalf("%+v, usual %d", a.Decisive, timeline.Usual)
+	if a == nil || a.Decisive == nil || a.Decisive.Text != "gate: the gangway cannot be reached" || timeline.SeenInSuccess != 1 {
+		t.Fatalf("%+v, usual %d", a.Decisive, timeline.SeenInSuccess)
 	}
 	if why := timeline.WhyNot("term.log", 16); !strings.Contains(why, "succeeded too") {
 		t.Errorf("why not: %s", why)
@@ -94,7 +94,7 @@ func TestTheJournalInItsExportFormat(t *testing.T) {
 	log := "__CURSOR=a\n__REALTIME_TIMESTAMP=1795327923000000\nMESSAGE=all is well\nPRIORITY=6\n\n" +
 		"__CURSOR=b\n__REALTIME_TIMESTAMP=1795327924000000\nMESSAGE=the feed ran dry\nSYSLOG_IDENTIFIER=board\nPRIORITY=3\n\n" +
 		"__CURSOR=c\n__REALTIME_TIMESTAMP=1795327925000000\nPRIORITY=6\nMESSAGE\n\x1e\x00\x00\x00\x00\x00\x00\x00gate: failed to open the gate\nsecond\n\n"
-	list := read(t, text("any.export", log)).Loose
+	list := read(t, text("any.export", log)).Unassigned
 	if len(list) != 2 || list[0].Component != "board" || list[0].Level != reading.Error || list[0].Line != 8 || list[0].Time.Unix() != 1795327924 {
 		t.Fatalf("%+v", list)
 	}

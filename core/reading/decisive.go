@@ -3,6 +3,7 @@ package reading
 import (
 	"fmt"
 	"path"
+	"regexp"
 	"strings"
 )
 
@@ -16,7 +17,8 @@ const maxChain = 200
 // than by following from another, is the one in which the chain began. The
 // decisive event is the first record between the start of that operation and
 // the declaration that sounds like a failure and is not known to be harmless;
-// if the operation said nothing of the sort, it is the declaration itself.
+// if the operation said nothing of the sort, it is the last that it did say, and
+// if it said nothing, the declaration itself.
 func (a *Attempt) decide() {
 	if a.Outcome == Succeeded {
 		return
@@ -30,10 +32,10 @@ func (a *Attempt) decide() {
 			return
 		}
 	}
-	for _, alone := range []bool{false, true} { // what only says that it failed comes last
+	for _, rank := range []func(Event) bool{Event.isSevere, Event.saysMore, Event.IsError} {
 		for _, p := range a.parts {
 			for i, e := range p.events {
-				if e.Sounds() && (alone || e.Mark != Verdict) {
+				if rank(e) {
 					a.choose(p.events, i, "the first record of the attempt that sounds like a failure; no operation was declared failed")
 					return
 				}
@@ -57,7 +59,7 @@ func (a *Attempt) decideCutOff() bool {
 		}
 		if !p.closed && last >= 0 {
 			a.choose(p.events, last, "the log stops after it with no end noted")
-			a.Stage, a.Object = a.Decisive.Operation, bare(a.Decisive.Object)
+			a.Stage, a.Object = a.Decisive.Operation, packageName(a.Decisive.Object)
 			return true
 		}
 	}
@@ -75,10 +77,10 @@ func firstDeclared(events []Event) int {
 
 // decideIn looks back from the declaration to the start of its operation.
 func (a *Attempt) decideIn(events []Event, declared int) {
-	object := bare(events[declared].Object)
+	object := packageName(events[declared].Object)
 	start := -1
 	for i := declared - 1; i >= 0; i-- {
-		if events[i].Mark == Operation && bare(events[i].Object) == object {
+		if events[i].Mark == Operation && packageName(events[i].Object) == object {
 			start = i
 			break
 		}
@@ -91,27 +93,54 @@ func (a *Attempt) decideIn(events []Event, declared int) {
 	if start >= 0 && events[start].Mark == Operation {
 		a.Stage = events[start].Operation
 	}
-	for i := start + 1; i < declared; i++ {
-		if events[i].Sounds() {
+	for _, i := range worstFirst(events, start+1, declared) {
+		if events[i].IsError() && (!events[i].mild || events[declared].script != nil) {
 			a.choose(events, i, fmt.Sprintf("the first failure after %q began and before it was declared failed in line %d", a.Stage+" "+object, events[declared].Line))
 			return
 		}
 	}
+	if last := declared - 1; last > start && last >= 0 && events[last].said && events[declared].blamesScript() {
+		a.choose(events, last, fmt.Sprintf("the last that %q said before it was declared failed in line %d", a.Stage+" "+object, events[declared].Line))
+		return
+	}
 	a.choose(events, declared, fmt.Sprintf("nothing between the start of %q and this declaration sounds like a failure", a.Stage+" "+object))
 }
 
+// isSevere reports whether it is a failure, calls itself no warning, and says more
+// than that something failed.
+func (e Event) isSevere() bool { return e.saysMore() && !e.mild }
+
+func (e Event) saysMore() bool { return e.IsError() && e.Mark != Verdict }
+
+// blamesScript reports whether a declaration, with its reason, says that a program
+// failed that had the word until then.
+func (e Event) blamesScript() bool { return e.script != nil && e.script.MatchString(e.original()) }
+
+// worstFirst lists events from one up to another in their order, those that call
+// themselves warnings behind all others.
+func worstFirst(events []Event, from, to int) (list []int) {
+	for _, mild := range []bool{false, true} {
+		for i := max(from, 0); i < to; i++ {
+			if events[i].mild == mild {
+				list = append(list, i)
+			}
+		}
+	}
+	return list
+}
+
 func (a *Attempt) choose(events []Event, i int, why string) {
-	if first := leadIn(events, i); first != i {
+	if first := precedingWarnings(events, i); first != i {
 		i, why = first, why+"; the warnings right above it say why"
 	}
 	e := events[i]
 	a.Decisive, a.Why = &e, why
 	a.Chain = nil
-	for _, f := range events[i:] {
+	for n, f := range events[i:] {
 		if len(a.Chain) == maxChain {
 			break
 		}
-		if f.Sounds() || f.Mark == Fails || f.Mark == Follows || f.Mark == Verdict {
+		if n == 0 && f.said || f.IsError() || f.Mark == Fails || f.Mark == Follows || f.Mark == Verdict {
 			a.Chain = append(a.Chain, f)
 		}
 	}
@@ -120,32 +149,34 @@ func (a *Attempt) choose(events []Event, i int, why string) {
 	}
 }
 
-// leadIn goes back from a failure to the first of the warnings that stand in
+// precedingWarnings goes back from a failure to the first of the warnings that stand in
 // the lines right above it, from the same program.
-func leadIn(events []Event, i int) int {
-	program := speaker(events[i])
+func precedingWarnings(events []Event, i int) int {
+	program := programName(events[i])
 	for i > 0 && events[i-1].File == events[i].File && events[i-1].lastLine()+1 == events[i].Line &&
-		events[i-1].Level == Warning && !events[i-1].Harmless && !events[i-1].Usual && speaker(events[i-1]) == program {
+		events[i-1].Level == Warning && (program != "" || !events[i-1].mild) && !events[i-1].Harmless && !events[i-1].SeenInSuccess && programName(events[i-1]) == program {
 		i--
 	}
 	return i
 }
 
-// speaker is the program that a record names before its first colon.
-func speaker(e Event) string {
-	name, _, ok := strings.Cut(e.said(), ": ")
+// programName is the program that a record names before its first colon.
+func programName(e Event) string {
+	name, _, ok := strings.Cut(e.message(), ": ")
 	if !ok || strings.ContainsAny(name, " \t") {
 		return ""
 	}
 	return name
 }
 
-// bare takes away what one record writes of an object and another does not:
-// the architecture of a package, the path and version of its file.
-func bare(object string) string {
-	if strings.HasSuffix(object, ".deb") {
-		name, _, _ := strings.Cut(path.Base(object), "_")
-		return name
+// packageFile is the name of a package's file: name, version and architecture.
+var packageFile = regexp.MustCompile(`^([^_/]+)_[^_/]+_[^_/]+\.[a-z]+$`)
+
+// packageName takes away what one record writes of an object and another does
+// not: the architecture of a package, the path and version of its file.
+func packageName(object string) string {
+	if m := packageFile.FindStringSubmatch(path.Base(object)); m != nil {
+		return m[1]
 	}
 	if strings.Contains(object, "://") {
 		return object

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"path"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -40,15 +41,15 @@ type Dialect struct {
 	// that opens or closes it.
 	Whole bool `yaml:"whole"`
 	// Tries is the kind of such an attempt, where a log of it can be of no other.
-	Tries   string   `yaml:"tries"`
-	Rules   []Rule   `yaml:"rules"`
-	Kinds   []Kind   `yaml:"kinds"`
-	Samples []Sample `yaml:"samples"`
+	Tries   AttemptKind `yaml:"tries"`
+	Rules   []Rule      `yaml:"rules"`
+	Kinds   []Kind      `yaml:"kinds"`
+	Samples []Sample    `yaml:"samples"`
 
 	record      *regexp.Regexp
-	textFollows bool    // what follows the match of record is the text
-	outline     outline // of record
-	sieve       sieve   // of the rules
+	textFollows bool       // what follows the match of record is the text
+	linePrefix  linePrefix // of record
+	prefilter   prefilter  // of the rules
 }
 
 // A TimeForm says how a time is written.
@@ -66,17 +67,21 @@ type Rule struct {
 	Level     Level  `yaml:"level"`
 	// Reason says that the next line, if it is indented, tells why.
 	Reason bool `yaml:"reason"`
+	// Script is a pattern of the declaration with its reason by which it blames a
+	// program that had the word until then: the line above was the last it said.
+	Script string `yaml:"script"`
 	// List says that the group "list" holds changes "name (from, to), …".
 	List bool `yaml:"list"`
 
 	re       *regexp.Regexp
+	script   *regexp.Regexp // nil for none
 	literals []string
 }
 
 // A Kind tells from the command what kind of attempt it is.
 type Kind struct {
-	Match string `yaml:"match"`
-	Kind  string `yaml:"kind"` // install, upgrade, update, driver, feature, remove
+	Match string      `yaml:"match"`
+	Kind  AttemptKind `yaml:"kind"`
 
 	re *regexp.Regexp
 }
@@ -103,6 +108,11 @@ func (d *Dialect) compile() error {
 	for i := range d.Rules {
 		r := &d.Rules[i]
 		var err error
+		if r.Script != "" {
+			if r.script, err = regexp.Compile(r.Script); err != nil {
+				return fmt.Errorf("dialect %s: rule %d: script: %w", d.ID, i+1, err)
+			}
+		}
 		if r.re, r.literals, err = compilePattern(r.Match); err != nil {
 			return fmt.Errorf("dialect %s: rule %d: %w", d.ID, i+1, err)
 		}
@@ -116,16 +126,16 @@ func (d *Dialect) compile() error {
 		if d.record, err = regexp.Compile(head); err != nil {
 			return fmt.Errorf("dialect %s: record: %w", d.ID, err)
 		}
-		d.outline = outlineOf(head)
+		d.linePrefix = outlineOf(head)
 	}
 	if len(d.Fields) > 0 {
-		d.outline = outlineOf(`^\{`)
+		d.linePrefix = outlineOf(`^\{`)
 	}
 	lists := make([][]string, len(d.Rules))
 	for i, r := range d.Rules {
 		lists[i] = r.literals
 	}
-	d.sieve = newSieve(lists)
+	d.prefilter = newPrefilter(lists)
 	for i := range d.Kinds {
 		re, err := regexp.Compile(d.Kinds[i].Match)
 		if err != nil {
@@ -167,14 +177,14 @@ func (d *Dialect) named(file string) bool {
 // apply fills the event from the first of the rules that matches; it reports
 // which.
 func (d *Dialect) apply(e *Event, rules []int) *Rule {
-	said := e.said()
+	said := e.message()
 	for _, i := range rules {
 		r := &d.Rules[i]
 		m := r.re.FindStringSubmatch(said)
 		if m == nil {
 			continue
 		}
-		e.Mark, e.Operation = r.Mark, r.Operation
+		e.Mark, e.Operation, e.script = r.Mark, r.Operation, r.script
 		if r.Level != "" {
 			e.Level = r.Level
 		}
@@ -318,8 +328,13 @@ func inYear(t, anchor time.Time) time.Time {
 	return dated
 }
 
+// opens reports whether its records say where an attempt begins.
+func (d *Dialect) opens() bool {
+	return slices.ContainsFunc(d.Rules, func(r Rule) bool { return r.Mark == Opens })
+}
+
 // kind tells what an attempt is from its command.
-func (d *Dialect) kind(command string) string {
+func (d *Dialect) kind(command string) AttemptKind {
 	for _, k := range d.Kinds {
 		if k.re.MatchString(command) {
 			return k.Kind
@@ -333,6 +348,7 @@ func (d *Dialect) kind(command string) string {
 type Lexicon struct {
 	Errors   []string `yaml:"errors"`   // words; matched whole, not inside names
 	Warnings []string `yaml:"warnings"` //
+	Mild     []string `yaml:"mild"`     // patterns: how a record begins that calls itself a warning, whatever its words
 	Never    []string `yaml:"never"`    // patterns: phrases with such a word that say the opposite
 	Harmless []struct {
 		Match string `yaml:"match"`
@@ -340,8 +356,9 @@ type Lexicon struct {
 	} `yaml:"harmless"`
 
 	errors, warnings wordSet
+	mild             *regexp.Regexp // nil for none
 	never, harmless  []pattern
-	known            sieve // of never, then of harmless
+	known            prefilter // of never, then of harmless
 }
 
 // A pattern is a regular expression with literals of which each match holds
@@ -354,6 +371,13 @@ type pattern struct {
 func (l *Lexicon) compile() error {
 	l.errors, l.warnings = newWordSet(l.Errors), newWordSet(l.Warnings)
 	var lists [][]string
+	if len(l.Mild) > 0 {
+		re, err := regexp.Compile("^(?:" + strings.Join(l.Mild, "|") + ")")
+		if err != nil {
+			return fmt.Errorf("lexicon: mild: %w", err)
+		}
+		l.mild = re
+	}
 	for i, text := range l.Never {
 		re, list, err := compilePattern("(?i)" + text)
 		if err != nil {
@@ -368,7 +392,7 @@ func (l *Lexicon) compile() error {
 		}
 		l.harmless, lists = append(l.harmless, pattern{re, list}), append(lists, list)
 	}
-	l.known = newSieve(lists)
+	l.known = newPrefilter(lists)
 	return nil
 }
 
@@ -379,7 +403,7 @@ func (l *Lexicon) judge(text string) (level Level, harmless bool) {
 		return Info, false
 	}
 	plain := text
-	for _, i := range l.known.candidates(text) {
+	for _, i := range l.known.matching(text) {
 		if i < len(l.never) {
 			plain = l.never[i].re.ReplaceAllString(plain, " ")
 		} else if l.harmless[i-len(l.never)].re.MatchString(text) {

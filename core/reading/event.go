@@ -1,6 +1,9 @@
 package reading
 
-import "time"
+import (
+	"regexp"
+	"time"
+)
 
 // A Level says how bad an event sounds, by its own words.
 type Level string
@@ -41,29 +44,32 @@ type Place struct {
 // has none of its own.
 type Event struct {
 	Place
-	Time      time.Time `json:"time,omitzero"`
-	Level     Level     `json:"level"`
-	Component string    `json:"component,omitempty"` // who wrote it: a program, a part of the kernel
-	Mark      Mark      `json:"mark,omitempty"`
-	Operation string    `json:"operation,omitempty"`
-	Object    string    `json:"object,omitempty"`
-	From      string    `json:"from,omitempty"` // version before
-	To        string    `json:"to,omitempty"`   // version after
-	State     string    `json:"state,omitempty"`
-	Text      string    `json:"text"`
-	Means     string    `json:"means,omitempty"`    // the text brought back from another language; with it the record was judged
-	Harmless  bool      `json:"harmless,omitempty"` // seen on healthy machines too
-	Usual     bool      `json:"usual,omitempty"`    // stands in attempts that succeeded too
-	Hits      []string  `json:"hits,omitempty"`     // watched patterns that it matches
+	Time          time.Time `json:"time,omitzero"`
+	Level         Level     `json:"level"`
+	Component     string    `json:"component,omitempty"` // who wrote it: a program, a part of the kernel
+	Mark          Mark      `json:"mark,omitempty"`
+	Operation     string    `json:"operation,omitempty"`
+	Object        string    `json:"object,omitempty"`
+	From          string    `json:"from,omitempty"` // version before
+	To            string    `json:"to,omitempty"`   // version after
+	State         string    `json:"state,omitempty"`
+	Text          string    `json:"text"`
+	Means         string    `json:"means,omitempty"`    // the text brought back from another language; with it the record was judged
+	Harmless      bool      `json:"harmless,omitempty"` // seen on healthy machines too
+	SeenInSuccess bool      `json:"usual,omitempty"`    // stands in attempts that succeeded too
+	Hits          []string  `json:"hits,omitempty"`     // watched patterns that it matches
 
-	uptime  float64   // seconds since the machine's start, if the record tells
-	carried [2]string // a field of the record that this line is part of, and its value
-	own     bool      // it matters by itself, whatever the fields of its record say
-	body    string    // Text without time and component, if the dialect tells them apart
+	uptime       float64        // seconds since the machine's start, if the record tells
+	carried      [2]string      // a field of the record that this line is part of, and its value
+	mild         bool           // it calls itself a warning: what calls itself an error comes first
+	script       *regexp.Regexp // by which its words, with the reason, blame a program that spoke before
+	said         bool           // it stands right above a declaration of failure, and is kept for that alone
+	selfRelevant bool           // it matters by itself, whatever the fields of its record say
+	body         string         // Text without time and component, if the dialect tells them apart
 }
 
-// said is what the record says, without when and who.
-func (e Event) said() string {
+// message is what the record says, without when and who.
+func (e Event) message() string {
 	if e.body != "" {
 		return e.body
 	}
@@ -78,5 +84,10 @@ func (e Event) original() string {
 	return e.Text
 }
 
-// Sounds reports whether the event, by its words, is a failure.
-func (e Event) Sounds() bool { return e.Level == Error && !e.Harmless && !e.Usual }
+// declaresFailure reports whether it says that something as a whole went wrong.
+func (e Event) declaresFailure() bool {
+	return e.Mark == Fails || e.Mark == Follows || e.Mark == Verdict
+}
+
+// IsError reports whether the event, by its words, is a failure.
+func (e Event) IsError() bool { return e.Level == Error && !e.Harmless && !e.SeenInSuccess }

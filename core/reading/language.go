@@ -16,44 +16,51 @@ import (
 // messages by which it is suspected.
 type Language struct {
 	Language string   `yaml:"language"`
-	Tells    []string `yaml:"tells"`
+	Markers  []string `yaml:"tells"`
 }
 
-// A tongue is a language that the reader can learn when it meets it.
-type tongue struct {
+// A candidate is a language that the reader can learn when it meets it.
+type candidate struct {
 	language string
-	speech   func() *speech
+	decoder  func() *decoder
 }
 
-// A speech is a language that was learned.
-type speech struct {
+// A decoder is a language that was learned.
+type decoder struct {
 	translator *catalogue.Translator
-	find       sieve // of the translator's anchors
+	find       prefilter // of the translator's anchors
 
 	mu      sync.Mutex
 	finders map[string]func() *finder // by dialect
 }
 
-// Learn gives the reader languages. catalogues is called for one when a log is
-// suspected to be in it, and at most once.
-func (r *Reader) Learn(languages []Language, catalogues func(language string) [][]catalogue.Message) {
-	var tells [][]string
-	for _, l := range languages {
-		tells = append(tells, l.Tells)
-		r.tongues = append(r.tongues, &tongue{l.Language, sync.OnceValue(func() *speech {
-			return newSpeech(l.Language, catalogues(l.Language))
-		})})
-	}
-	r.suspect = newSieve(tells)
+// Languages are those in which logs may be, besides the original one.
+type Languages struct {
+	Known []Language
+	// Catalogues is called for one when a log is suspected to be in it, and at
+	// most once.
+	Catalogues func(language string) [][]catalogue.Message
 }
 
-func newSpeech(language string, catalogues [][]catalogue.Message) *speech {
+// learn makes the candidates ready.
+func (r *Reader) learn(l Languages) {
+	var markers [][]string
+	for _, known := range l.Known {
+		markers = append(markers, known.Markers)
+		r.candidates = append(r.candidates, &candidate{known.Language, sync.OnceValue(func() *decoder {
+			return newDecoder(known.Language, l.Catalogues(known.Language))
+		})})
+	}
+	r.suspect = newPrefilter(markers)
+}
+
+func newDecoder(language string, catalogues [][]catalogue.Message) *decoder {
 	t := catalogue.NewTranslator(language, catalogues...)
 	var anchors [][]string
 	for _, a := range t.Anchors() {
 		anchors = append(anchors, []string{a})
 	}
-	return &speech{translator: t, find: newSieve(anchors), finders: map[string]func() *finder{}}
+	return &decoder{translator: t, find: newPrefilter(anchors), finders: map[string]func() *finder{}}
 }
 
 // maxCatalogue bounds a catalogue that is handed in, in bytes.
@@ -62,7 +69,7 @@ const maxCatalogue = 8 << 20
 // broughtAlong learns the languages of the catalogues among the sources, and
 // returns the other sources. The language is the folder's name:
 // de/LC_MESSAGES/dpkg.mo, or de/dpkg.mo. One that is damaged is left out.
-func broughtAlong(sources []Source) (logs []Source, list []*speech) {
+func broughtAlong(sources []Source) (logs []Source, list []*decoder) {
 	by := map[string][][]catalogue.Message{}
 	for _, src := range sources {
 		if path.Ext(src.Name) != ".mo" {
@@ -75,7 +82,7 @@ func broughtAlong(sources []Source) (logs []Source, list []*speech) {
 		}
 	}
 	for _, language := range slices.Sorted(maps.Keys(by)) {
-		list = append(list, newSpeech(language, by[language]))
+		list = append(list, newDecoder(language, by[language]))
 	}
 	return logs, list
 }
@@ -97,12 +104,12 @@ func readCatalogue(src Source) []catalogue.Message {
 	return list
 }
 
-func (s *speech) original(line string) (string, bool) {
-	return s.translator.Original(line, append([]int{}, s.find.candidates(line)...))
+func (s *decoder) original(line string) (string, bool) {
+	return s.translator.Original(line, append([]int{}, s.find.matching(line)...))
 }
 
 // finder looks for the language's messages as well.
-func (s *speech) finder(r *Reader, d *Dialect) func() *finder {
+func (s *decoder) finder(r *Reader, d *Dialect) func() *finder {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.finders[d.ID] == nil {
@@ -111,26 +118,26 @@ func (s *speech) finder(r *Reader, d *Dialect) func() *finder {
 	return s.finders[d.ID]
 }
 
-// tongueOf finds the language in which most first lines of the sources surely
+// languageOf finds the language in which most first lines of the sources surely
 // are; nil for the original one. Sources that cannot be read say nothing.
-func (r *Reader) tongueOf(sources []Source, brought []*speech) *speech {
-	var best *speech
-	votes := map[*speech]int{}
+func (r *Reader) languageOf(sources []Source, brought []*decoder) *decoder {
+	var best *decoder
+	votes := map[*decoder]int{}
 	for _, src := range sources {
 		for _, line := range firstLines(src) {
 			suspects := brought
-			for _, i := range r.suspect.candidates(line) {
-				suspects = append(suspects[:len(suspects):len(suspects)], r.tongues[i].speech())
+			for _, i := range r.suspect.matching(line) {
+				suspects = append(suspects[:len(suspects):len(suspects)], r.candidates[i].decoder())
 			}
 			for _, s := range suspects {
-				if s.translator.Tells(line, s.find.candidates(line)) {
+				if s.translator.Tells(line, s.find.matching(line)) {
 					votes[s]++
 				}
 			}
 		}
 	}
 	inOrder := brought // and then the others, so that equal reports are equal
-	for _, t := range r.tongues {
+	for _, t := range r.candidates {
 		for s := range votes {
 			if s.translator.Language == t.language && !slices.Contains(brought, s) {
 				inOrder = append(inOrder[:len(inOrder):len(inOrder)], s)

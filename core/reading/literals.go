@@ -154,13 +154,13 @@ func inName(b byte) bool {
 	return b >= 'a' && b <= 'z' || b >= 'A' && b <= 'Z' || b >= '0' && b <= '9' || b == '_' || b == '.' || b == '-' || b == '/'
 }
 
-// A sieve tells which of many patterns can match a text, by their literals.
-type sieve struct {
+// A prefilter tells which of many patterns can match a text, by their literals.
+type prefilter struct {
 	find *literals
 	of   []int // the pattern of each literal
 }
 
-func newSieve(lists [][]string) sieve {
+func newPrefilter(lists [][]string) prefilter {
 	var all []string
 	var of []int
 	for pattern, list := range lists {
@@ -169,11 +169,11 @@ func newSieve(lists [][]string) sieve {
 			of = append(of, pattern)
 		}
 	}
-	return sieve{newLiterals(all), of}
+	return prefilter{newLiterals(all), of}
 }
 
-// candidates are the patterns to be tried, in their order, each once.
-func (s sieve) candidates(text string) []int {
+// matching are the patterns to be tried, in their order, each once.
+func (s prefilter) matching(text string) []int {
 	var list []int
 	s.find.each(text, func(id, _, _ int) bool {
 		if p := s.of[id]; !slices.Contains(list, p) {
@@ -236,8 +236,8 @@ const fieldLine = 1 << 20
 // another language.
 const foreignText = 1 << 21
 
-// A sighting is what a finder saw in a text.
-type sighting struct {
+// A lineMatch is what a finder saw in a text.
+type lineMatch struct {
 	level   Level
 	rules   []int // to be tried, in their order
 	watched []int
@@ -247,14 +247,14 @@ type sighting struct {
 
 // nothing reports whether the text cannot matter, unless a watched pattern
 // matches.
-func (s sighting) nothing() bool {
+func (s lineMatch) nothing() bool {
 	return s.level == Info && len(s.rules)+len(s.foreign) == 0 && !s.field
 }
 
 // sight looks at a text from start on, before which it holds none of the
 // literals.
-func (f *finder) sight(text string, start int) sighting {
-	s := sighting{level: Info}
+func (f *finder) sight(text string, start int) lineMatch {
+	s := lineMatch{level: Info}
 	f.eachFrom(text, start, func(id, from, to int) bool {
 		m := f.means[id]
 		switch {

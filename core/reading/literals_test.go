@@ -124,7 +124,7 @@ func TestTheSieveLosesNoMatch(t *testing.T) {
 		}
 		compiled, lists = append(compiled, re), append(lists, list)
 	}
-	s := newSieve(lists)
+	s := newPrefilter(lists)
 	lines, matches := 0, make([]int, len(patterns))
 	err := fs.WalkDir(debian.Captured, "captured", func(name string, d fs.DirEntry, err error) error {
 		if err != nil || d.IsDir() {
@@ -134,7 +134,7 @@ func TestTheSieveLosesNoMatch(t *testing.T) {
 		for line := range strings.SplitSeq(string(raw), "\n") {
 			lines++
 			text := clean([]byte(line))
-			candidates := s.candidates(text)
+			candidates := s.matching(text)
 			for i, re := range compiled {
 				if re.MatchString(text) {
 					matches[i]++

@@ -12,8 +12,8 @@ func learn(attempts []*Attempt) (usual int) {
 		}
 		for _, p := range a.parts {
 			for _, e := range p.events {
-				if e.Sounds() {
-					healthy[shape(e.said())] = true
+				if e.IsError() {
+					healthy[shape(e.message())] = true
 				}
 			}
 		}
@@ -27,8 +27,8 @@ func learn(attempts []*Attempt) (usual int) {
 		}
 		for _, p := range a.parts {
 			for i := range p.events {
-				if e := &p.events[i]; e.Sounds() && e.Mark == "" && healthy[shape(e.said())] {
-					e.Usual = true
+				if e := &p.events[i]; e.IsError() && e.Mark == "" && healthy[shape(e.message())] {
+					e.SeenInSuccess = true
 					usual++
 				}
 			}

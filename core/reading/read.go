@@ -29,15 +29,15 @@ type Watch struct {
 // A Reader reads logs with one body of knowledge. It is safe for concurrent
 // use.
 type Reader struct {
-	dialects []*Dialect
-	lexicon  *Lexicon
-	watch    []watched
-	watching sieve
-	finders  map[string]func() *finder // by dialect; made when first needed, for they are large
-	lists    [][]string                // the literals of the watched patterns
-	plain    *Dialect
-	tongues  []*tongue
-	suspect  sieve // of all their tells
+	dialects   []*Dialect
+	lexicon    *Lexicon
+	watch      []watched
+	watching   prefilter
+	finders    map[string]func() *finder // by dialect; made when first needed, for they are large
+	lists      [][]string                // the literals of the watched patterns
+	plain      *Dialect
+	candidates []*candidate
+	suspect    prefilter // of all their markers
 }
 
 type watched struct {
@@ -45,8 +45,9 @@ type watched struct {
 	re *regexp.Regexp
 }
 
-// NewReader compiles the knowledge. Every pattern must hold some fixed text.
-func NewReader(dialects []*Dialect, lexicon *Lexicon, watch []Watch) (*Reader, error) {
+// NewReader compiles the knowledge. Every pattern must hold some fixed text. The
+// languages may be empty.
+func NewReader(dialects []*Dialect, lexicon *Lexicon, watch []Watch, languages Languages) (*Reader, error) {
 	r := &Reader{dialects: dialects, lexicon: lexicon, finders: map[string]func() *finder{}, plain: &Dialect{ID: "plain", Title: "lines of text"}}
 	if err := lexicon.compile(); err != nil {
 		return nil, err
@@ -60,13 +61,14 @@ func NewReader(dialects []*Dialect, lexicon *Lexicon, watch []Watch) (*Reader, e
 		r.watch = append(r.watch, watched{w.ID, re})
 		lists = append(lists, list)
 	}
-	r.watching, r.lists = newSieve(lists), lists
+	r.watching, r.lists = newPrefilter(lists), lists
 	for _, d := range append(dialects[:len(dialects):len(dialects)], r.plain) {
 		if err := d.compile(); err != nil {
 			return nil, err
 		}
 		r.finders[d.ID] = sync.OnceValue(func() *finder { return newFinder(lexicon, d, lists, nil) })
 	}
+	r.learn(languages)
 	return r, nil
 }
 
@@ -86,14 +88,14 @@ type FileReport struct {
 
 // A Timeline is what a set of logs says.
 type Timeline struct {
-	Files    []FileReport  `json:"files"`
-	Attempts []*Attempt    `json:"attempts"` // the latest last
-	Loose    []Event       `json:"loose"`    // events that matter and belong to no attempt
-	Harmless int           `json:"harmless"` // events set apart because healthy machines show them too
-	Usual    int           `json:"usual"`    // events that weigh nothing because attempts that succeeded show them too
-	Shifts   []Shift       `json:"shifts"`   // logs whose times were moved to agree with another's
-	Jumps    []Event       `json:"jumps"`    // where a clock was set
-	State    []StateRecord `json:"state"`    // what files beside the logs tell of the machine's state
+	Files         []FileReport  `json:"files"`
+	Attempts      []*Attempt    `json:"attempts"` // the latest last
+	Unassigned    []Event       `json:"loose"`    // events that matter and belong to no attempt
+	Harmless      int           `json:"harmless"` // events set apart because healthy machines show them too
+	SeenInSuccess int           `json:"usual"`    // events that weigh nothing because attempts that succeeded show them too
+	Shifts        []Shift       `json:"shifts"`   // logs whose times were moved to agree with another's
+	Jumps         []Event       `json:"jumps"`    // where a clock was set
+	State         []StateRecord `json:"state"`    // what files beside the logs tell of the machine's state
 }
 
 // Progress is told how many bytes of all sources have been read.
@@ -111,13 +113,13 @@ func (r *Reader) Read(ctx context.Context, sources []Source, anchor Anchor, prog
 	t := &Timeline{}
 	var streams []stream
 	sources, brought := broughtAlong(sources)
-	speech := r.tongueOf(sources, brought)
+	decoder := r.languageOf(sources, brought)
 	var before int64
 	for _, src := range inOrder(sources) {
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
-		s, report := r.readOne(ctx, src, anchor.Now, speech, func(n int64) {
+		s, report := r.readOne(ctx, src, anchor.Now, decoder, func(n int64) {
 			if progress != nil {
 				progress(before + n)
 			}
@@ -136,8 +138,8 @@ func (r *Reader) Read(ctx context.Context, sources []Source, anchor Anchor, prog
 	for i := range streams {
 		t.Jumps = append(t.Jumps, r.jumps(&streams[i])...)
 	}
-	t.Attempts, t.Loose = attempts(streams)
-	t.Usual = learn(t.Attempts)
+	t.Attempts, t.Unassigned = attempts(streams)
+	t.SeenInSuccess = learn(t.Attempts)
 	for _, a := range t.Attempts {
 		a.decide()
 	}
@@ -177,7 +179,7 @@ type stream struct {
 	state   []StateRecord
 }
 
-func (r *Reader) readOne(ctx context.Context, src Source, anchor time.Time, speech *speech, progress Progress) (stream, FileReport) {
+func (r *Reader) readOne(ctx context.Context, src Source, anchor time.Time, decoder *decoder, progress Progress) (stream, FileReport) {
 	report := FileReport{Name: src.Name}
 	body, err := OpenPlain(src)
 	if err != nil {
@@ -202,13 +204,13 @@ func (r *Reader) readOne(ctx context.Context, src Source, anchor time.Time, spee
 		return s, report
 	}
 	find := r.finders[d.ID]
-	if speech != nil {
-		find = speech.finder(r, d)
-		report.Language = speech.translator.Language
+	if decoder != nil {
+		find = decoder.finder(r, d)
+		report.Language = decoder.translator.Language
 	}
-	e := &assembler{reader: r, stream: &s, file: src.Name, speech: speech, fields: map[string]string{}}
-	lines, err := scanLines(ctx, counted, find().literals, d.outline, func(text []byte, start int) (Event, *Rule, bool) {
-		return r.look(d, find(), speech, anchor, text, start)
+	e := &assembler{reader: r, stream: &s, file: src.Name, decoder: decoder, fields: map[string]string{}}
+	lines, err := scanLines(ctx, counted, find().literals, d.linePrefix, func(text []byte, start int) (Event, *Rule, bool) {
+		return r.look(d, find(), decoder, anchor, text, start)
 	}, e.take)
 	e.endRecord()
 	if err != nil {
@@ -240,7 +242,7 @@ func (r *Reader) dialectOf(name string, head []byte) *Dialect {
 		known := 0
 		for _, l := range lines {
 			e := Event{Text: clean([]byte(l))}
-			if d.split(&e) || d.apply(&e, d.sieve.candidates(e.said())) != nil {
+			if d.split(&e) || d.apply(&e, d.prefilter.matching(e.message())) != nil {
 				known++
 			}
 		}
@@ -253,14 +255,14 @@ func (r *Reader) dialectOf(name string, head []byte) *Dialect {
 
 // An assembler makes events of the lines that matter.
 type assembler struct {
-	reader *Reader
-	stream *stream
-	file   string
-	speech *speech
-	fields map[string]string // of the record that is being read, for dialects with a line for each
-	record int               // where its events begin
-	reason bool              // the next line may tell the reason of the last event
-	left   int               // events that had to be left out
+	reader  *Reader
+	stream  *stream
+	file    string
+	decoder *decoder
+	fields  map[string]string // of the record that is being read, for dialects with a line for each
+	record  int               // where its events begin
+	reason  bool              // the next line may tell the reason of the last event
+	left    int               // events that had to be left out
 }
 
 func (a *assembler) take(l line) {
@@ -268,8 +270,8 @@ func (a *assembler) take(l line) {
 	if a.reason && len(events) > 0 && l.number == events[len(events)-1].Line+1 && strings.TrimLeft(l.event.Text, " \t") != l.event.Text {
 		last := &events[len(events)-1]
 		reason := strings.TrimSpace(l.event.Text)
-		if a.speech != nil {
-			if original, ok := a.speech.original(reason); ok || last.Means != "" {
+		if a.decoder != nil {
+			if original, ok := a.decoder.original(reason); ok || last.Means != "" {
 				last.Means = last.original() + "\n" + original
 			}
 		}
@@ -280,6 +282,9 @@ func (a *assembler) take(l line) {
 		return
 	}
 	a.reason = false
+	if l.event.said {
+		l.event.Hits, l.hit = a.reader.hits(l.event.Text), strings.TrimSpace(l.event.Text) != ""
+	}
 	if !l.hit {
 		return
 	}
@@ -315,7 +320,7 @@ func (a *assembler) endRecord() {
 		if level == Error || level == Warning && e.Level == Info {
 			e.Level = level
 		}
-		if e.own || e.Level != Info {
+		if e.selfRelevant || e.said || e.Level != Info {
 			kept = append(kept, e)
 		}
 	}
@@ -345,7 +350,7 @@ func (a *assembler) thin() {
 
 // look judges the text of a line that holds a literal, none of which begins
 // before start.
-func (r *Reader) look(d *Dialect, find *finder, speech *speech, anchor time.Time, text []byte, start int) (e Event, rule *Rule, matters bool) {
+func (r *Reader) look(d *Dialect, find *finder, decoder *decoder, anchor time.Time, text []byte, start int) (e Event, rule *Rule, matters bool) {
 	if len(d.Carry) > 0 && len(text) > 8 && text[7] == 0 { // a length before a text of several lines
 		text, start = text[8:], max(0, start-8)
 	}
@@ -356,7 +361,7 @@ func (r *Reader) look(d *Dialect, find *finder, speech *speech, anchor time.Time
 	e.Text = strings.TrimRight(cleaned, " \t")
 	seen := find.sight(e.Text, start)
 	if len(seen.foreign) > 0 {
-		if original, ok := speech.translator.Original(e.Text, seen.foreign); ok {
+		if original, ok := decoder.translator.Original(e.Text, seen.foreign); ok {
 			written := e.Text
 			e.Text = original
 			defer func() { e.Means, e.Text = e.Text, written }()
@@ -373,19 +378,20 @@ func (r *Reader) look(d *Dialect, find *finder, speech *speech, anchor time.Time
 	level := e.Level
 	e.Level = Info
 	if seen.level != Info {
-		e.Level, e.Harmless = r.lexicon.judge(e.said())
+		e.Level, e.Harmless = r.lexicon.judge(e.message())
+		e.mild = r.lexicon.mild != nil && r.lexicon.mild.MatchString(e.message())
 	}
 	if level == Error || level == Warning && e.Level == Info {
 		e.Level = level
 	}
 	rule = d.apply(&e, seen.rules)
 	e.Time = inYear(e.Time, anchor)
-	e.own = rule != nil || e.Level != Info || len(e.Hits) > 0
-	return e, rule, e.own || len(d.Carry) > 0 && e.body != ""
+	e.selfRelevant = rule != nil || e.Level != Info || len(e.Hits) > 0
+	return e, rule, e.selfRelevant || len(d.Carry) > 0 && e.body != ""
 }
 
 // hits lists the watched patterns that a text matches.
-func (r *Reader) hits(text string) []string { return r.matched(r.watching.candidates(text), text) }
+func (r *Reader) hits(text string) []string { return r.matched(r.watching.matching(text), text) }
 
 func (r *Reader) matched(candidates []int, text string) []string {
 	var ids []string

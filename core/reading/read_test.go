@@ -133,7 +133,7 @@ func TestDialectSamples(t *testing.T) {
 				checkState(t, d.ID, timeline, s.Tells)
 				continue
 			}
-			events := timeline.Loose
+			events := timeline.Unassigned
 			for _, a := range timeline.Attempts {
 				events = append(events, a.Events()...)
 			}
@@ -173,10 +173,10 @@ func TestReadKeepsLineNumbersAcrossChunks(t *testing.T) {
 		t.Fatal(err)
 	}
 	f := timeline.Files[0]
-	if f.Lines != 90_000 || f.Dialect != "plain" || len(timeline.Loose) != 1 {
-		t.Fatalf("%+v, %d loose", f, len(timeline.Loose))
+	if f.Lines != 90_000 || f.Dialect != "plain" || len(timeline.Unassigned) != 1 {
+		t.Fatalf("%+v, %d loose", f, len(timeline.Unassigned))
 	}
-	e := timeline.Loose[0]
+	e := timeline.Unassigned[0]
 	if e.Line != at || b.String()[e.Offset:e.Offset+int64(e.Length)] != "it failed here" {
 		t.Errorf("event at line %d, byte %d", e.Line, e.Offset)
 	}
@@ -190,7 +190,7 @@ func TestWordsInsideNamesSayNothing(t *testing.T) {
 	}
 	var bad []int
 	for _, e := range timeline.Attempts[0].Events() {
-		if e.Sounds() {
+		if e.IsError() {
 			bad = append(bad, e.Line)
 		}
 	}
@@ -249,8 +249,8 @@ func TestEncodingsAreRead(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if len(timeline.Loose) != 1 || timeline.Loose[0].Line != 2 || timeline.Loose[0].Text != "München: error: Gerät nicht gefunden" {
-			t.Errorf("%s: %+v", name, timeline.Loose)
+		if len(timeline.Unassigned) != 1 || timeline.Unassigned[0].Line != 2 || timeline.Unassigned[0].Text != "München: error: Gerät nicht gefunden" {
+			t.Errorf("%s: %+v", name, timeline.Unassigned)
 		}
 	}
 }
@@ -270,10 +270,10 @@ func TestCompressedLogsAreReadWhateverTheirName(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		whole := slices.IndexFunc(timeline.Loose, func(e reading.Event) bool { return e.File == "log-of-"+tool && e.Text == "it failed here" })
+		whole := slices.IndexFunc(timeline.Unassigned, func(e reading.Event) bool { return e.File == "log-of-"+tool && e.Text == "it failed here" })
 		cut := slices.IndexFunc(timeline.Files, func(f reading.FileReport) bool { return f.Name == "cut-off" && f.Problem != "" })
 		if whole < 0 || cut < 0 {
-			t.Errorf("%s: %+v %+v", tool, timeline.Loose, timeline.Files)
+			t.Errorf("%s: %+v %+v", tool, timeline.Unassigned, timeline.Files)
 		}
 	}
 }
@@ -285,11 +285,11 @@ func TestAYearIsFoundForTimesThatHaveNone(t *testing.T) {
 		t.Fatal(err)
 	}
 	var years []int
-	for _, e := range timeline.Loose {
+	for _, e := range timeline.Unassigned {
 		years = append(years, e.Time.Year())
 	}
 	if len(years) != 2 || years[0] != 2025 || years[1] != 2026 {
-		t.Errorf("years %v: %+v", years, timeline.Loose)
+		t.Errorf("years %v: %+v", years, timeline.Unassigned)
 	}
 }
 

@@ -25,6 +25,7 @@ type line struct {
 	event  Event // without its place; zero for a line that is only indented
 	rule   *Rule
 	hit    bool
+	above  *line // what was said right above a declaration of failure, and does not matter by itself
 }
 
 // A look tells of the text of a line whether it matters. What stands before
@@ -36,6 +37,7 @@ type look func(text []byte, start int) (e Event, rule *Rule, matters bool)
 type chunk struct {
 	data   []byte
 	offset int64
+	inside bool // it begins inside a line, whose start the chunk before has
 	lines  []line
 	done   chan scanned
 }
@@ -52,7 +54,7 @@ type scanned struct {
 // order and with their numbers from 1. It returns how many lines there were,
 // how many had to be cut and how many are no record. Chunks are searched on all
 // cores.
-func scanLines(ctx context.Context, r io.Reader, find *literals, records outline, see look, take func(line)) (total scanned, err error) {
+func scanLines(ctx context.Context, r io.Reader, find *literals, records linePrefix, see look, take func(line)) (total scanned, err error) {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	workers := runtime.GOMAXPROCS(0)
@@ -88,12 +90,18 @@ func scanLines(ctx context.Context, r io.Reader, find *literals, records outline
 				continue // indented, below a line of the chunk before that does not matter
 			}
 			l.number += total.count + 1
+			if l.above != nil {
+				l.above.number += total.count + 1
+				take(*l.above)
+			}
 			take(l)
 		}
 		total.count += s.count
 		total.cut += s.cut
 		total.unparsed += s.unparsed
-		previousHit = s.endedHit
+		if s.count > 0 { // else it is all of one long line
+			previousHit = s.endedHit
+		}
 		clear(s.lines)
 		c.lines = s.lines[:0]
 		select {
@@ -108,6 +116,7 @@ func scanLines(ctx context.Context, r io.Reader, find *literals, records outline
 func splitChunks(ctx context.Context, r io.Reader, used <-chan *chunk, give func(*chunk) bool) error {
 	var rest, keep []byte
 	var offset int64
+	inside := false
 	for {
 		if err := ctx.Err(); err != nil {
 			return err
@@ -133,7 +142,8 @@ func splitChunks(ctx context.Context, r io.Reader, used <-chan *chunk, give func
 		keep = append(keep[:0], buf[end:]...)
 		rest = keep
 		if end > 0 {
-			c.data, c.offset = buf[:end], offset
+			c.data, c.offset, c.inside = buf[:end], offset, inside
+			inside = buf[end-1] != '\n'
 			if !give(c) {
 				return ctx.Err()
 			}
@@ -148,10 +158,19 @@ func splitChunks(ctx context.Context, r io.Reader, used <-chan *chunk, give func
 	}
 }
 
-func search(c *chunk, find *literals, records outline, see look) scanned {
+func search(c *chunk, find *literals, records linePrefix, see look) scanned {
 	s := scanned{lines: c.lines}
 	data, offset := c.data, c.offset
-	near := true // the line before matters, or is not known
+	near := true     // the line before matters, or is not known
+	var above []byte // the line before, if it does not matter
+	var aboveAt int64
+	if c.inside { // what is left of a line that was cut already
+		rest := bytes.IndexByte(data, '\n') + 1
+		if rest == 0 {
+			rest = len(data)
+		}
+		data, offset = data[rest:], offset+int64(rest)
+	}
 	for len(data) > 0 {
 		end := bytes.IndexByte(data, '\n')
 		length := end + 1
@@ -179,8 +198,14 @@ func search(c *chunk, find *literals, records outline, see look) scanned {
 		if l.hit = hit; !hit && near && indented {
 			l.event.Text = clean(text)
 		}
+		if hit && l.rule != nil && l.rule.Mark == Fails && len(above) > 0 {
+			l.above = &line{number: s.count - 1, offset: aboveAt, length: len(above), event: Event{Text: clean(above), said: true}}
+		}
 		if hit || near && indented {
 			s.lines = append(s.lines, l)
+		}
+		if above, aboveAt = text, offset; hit {
+			above = nil
 		}
 		near = hit || near && indented
 		s.endedHit = near

@@ -29,7 +29,7 @@ func (t *Timeline) WhyNot(file string, line int) string {
 			}
 		}
 	}
-	for _, e := range t.Loose {
+	for _, e := range t.Unassigned {
 		if sameFile(e.File, file) && e.holds(line) {
 			return "it belongs to no attempt: no log says that an install or update was under way then"
 		}
@@ -56,7 +56,7 @@ func (a *Attempt) whyNot(events []Event, i int, latest bool) string {
 		return "nothing in this attempt could be chosen"
 	case e.Place == d.Place:
 		return "it is the decisive event: " + a.Why
-	case e.Usual:
+	case e.SeenInSuccess:
 		return "it stands in attempts that succeeded too"
 	case e.Harmless:
 		return "healthy machines show it too"

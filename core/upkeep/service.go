@@ -15,7 +15,9 @@ type Service struct {
 	Runs    bool     `json:"runs"`             // the release ships it running
 	Update  bool     `json:"update,omitempty"` // updates depend on it
 	Program string   `json:"program,omitempty"`
-	Broken  string   `json:"broken,omitempty"` // why it cannot run
+	Broken  string   `json:"broken,omitempty"`  // why it cannot run
+	Missing bool     `json:"missing,omitempty"` // the release ships it, and it is not there
+	Fault   string   `json:"fault,omitempty"`   // what is wrong with it, in words, once it is judged
 }
 
 // StartOrder lists the service and all that it needs, what is needed first.

@@ -9,3 +9,14 @@ type Branch struct {
 	Values  map[string]string `json:"values"`
 	Damaged string            `json:"damaged,omitempty"`
 }
+
+// An Aside is something that was moved aside.
+type Aside struct {
+	Name   string `json:"name"` // under which it can be put back
+	From   string `json:"from"` // where it was
+	Digest string `json:"digest,omitempty"`
+}
+
+// A SettingChange gives a value to a name in a branch of the settings; an
+// empty value takes the name out.
+type SettingChange struct{ Branch, Name, Value string }

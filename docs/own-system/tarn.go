@@ -10,14 +10,19 @@ import (
 	"strings"
 
 	"diorthos/core/bag"
+	"diorthos/core/system"
 )
 
-// Adapter finds Tarn on a volume. It is a host.Platform.
-type Adapter struct{}
+// Adapter finds Tarn on a volume. What Tarn does not have, or nobody has written
+// yet, it takes from system.OnlyRead.
+type Adapter struct{ system.OnlyRead }
 
-// System tells which system lies on a volume: by its content, never by its
+// Family is what facts call this kind of system.
+func (Adapter) Family() string { return "tarn" }
+
+// Find tells which system lies on a volume: by its content, never by its
 // place.
-func (Adapter) System(fsys fs.FS) (bag.System, bool) {
+func (Adapter) Find(fsys fs.FS) (bag.System, bool) {
 	r := release(fsys)
 	if r["system"] != "tarn" {
 		return bag.System{}, false
@@ -25,17 +30,11 @@ func (Adapter) System(fsys fs.FS) (bag.System, bool) {
 	return bag.System{Family: "tarn", Name: "Tarn " + r["version"], Version: r["version"], Host: r["host"]}, true
 }
 
-// Mounts is empty: Tarn has one volume.
-func (Adapter) Mounts(fs.FS) map[string]string { return nil }
-
 // Logs lists what goes into a bag.
 func (Adapter) Logs(fsys fs.FS) []string {
 	names, _ := fs.Glob(fsys, "tarn/log/*.log") // the pattern is right
 	return names
 }
-
-// Catalogues is empty: Tarn logs in one language.
-func (Adapter) Catalogues(fs.FS) []string { return nil }
 
 // LogName is a log's name in the bag.
 func (Adapter) LogName(name string) string { return path.Join("logs", path.Base(name)) }
@@ -43,19 +42,19 @@ func (Adapter) LogName(name string) string { return path.Join("logs", path.Base(
 // Inventory is what is installed. Its architecture and version are what
 // releases are held against.
 func (a Adapter) Inventory(fsys fs.FS) *bag.Installed {
-	sys, ok := a.System(fsys)
+	sys, ok := a.Find(fsys)
 	if !ok {
 		return nil
 	}
 	return &bag.Installed{Family: "tarn", Name: sys.Name, Version: sys.Version, Architecture: release(fsys)["architecture"], Packages: []bag.Package{}, Sources: []bag.Source{}}
 }
 
-// Owed says why a restart is owed.
-func (Adapter) Owed(fsys fs.FS, _ string) []bag.Owed {
+// RestartReasons says why a restart is owed.
+func (Adapter) RestartReasons(fsys fs.FS, _ string) []bag.RestartReason {
 	if _, err := fs.Stat(fsys, "tarn/restart"); err != nil {
 		return nil
 	}
-	return []bag.Owed{{By: "tarn/restart", Text: "the file is there"}}
+	return []bag.RestartReason{{By: "tarn/restart", Text: "the file is there"}}
 }
 
 // release reads "name: value" lines.

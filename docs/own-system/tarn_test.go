@@ -12,6 +12,7 @@ import (
 	"diorthos/core/docket"
 	"diorthos/core/fat"
 	"diorthos/core/knowledge"
+	"diorthos/core/system"
 	tarn "diorthos/docs/own-system"
 	"diorthos/host"
 	shipped "diorthos/knowledge"
@@ -27,7 +28,7 @@ func TestATaughtSystemIsDiagnosed(t *testing.T) {
 	}
 	now := time.Date(2026, 11, 22, 9, 0, 0, 0, time.UTC)
 	var packed bytes.Buffer
-	_, err = host.Gather(t.Context(), &packed, host.GatherOptions{Image: disk(t, now), Platforms: []host.Platform{tarn.Adapter{}}, Now: now})
+	_, err = host.Gather(t.Context(), &packed, host.GatherOptions{Image: disk(t, now), Adapters: []system.Adapter{tarn.Adapter{}}, Now: now})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -44,8 +45,8 @@ func TestATaughtSystemIsDiagnosed(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if d.Broke == nil || d.Broke.Decisive.Line != 5 || d.Tried[0].Kind != "update" {
-		t.Errorf("tried %+v, broke %+v", d.Tried, d.Broke)
+	if d.Failure == nil || d.Failure.Decisive.Line != 5 || d.Attempts[0].Kind != "update" {
+		t.Errorf("tried %+v, broke %+v", d.Attempts, d.Failure)
 	}
 	if len(d.Why) == 0 || d.Why[0].Cause != "tarn-mirror-unknown" || d.Why[0].Probability < 0.8 {
 		t.Errorf("why: %+v", d.Why)
@@ -84,7 +85,7 @@ func disk(t *testing.T, now time.Time) string {
 	if _, err := dev.WriteAt(table, 0); err != nil {
 		t.Fatal(err)
 	}
-	part := block.NewSection(dev, 2048*512, 0x13000*512)
+	part := block.NewWriteRange(dev, 2048*512, 0x13000*512)
 	if err := fat.Format(part, part.Size(), fat.Options{Label: "TARN"}); err != nil {
 		t.Fatal(err)
 	}

@@ -25,8 +25,11 @@ func read[T any](fsys fs.FS, name string) (v T, err error) {
 	return v, corbelfile.Decode(name, raw, &v)
 }
 
-// System tells which system lies on a volume.
-func (Adapter) System(fsys fs.FS) (bag.System, bool) {
+// Family is what facts call this kind of system.
+func (Adapter) Family() string { return Family }
+
+// Find tells which system lies on a volume.
+func (Adapter) Find(fsys fs.FS) (bag.System, bool) {
 	r, err := read[corbelfile.Release](fsys, corbelfile.ReleasePath)
 	if err != nil || r.Family != Family {
 		return bag.System{}, false
@@ -56,11 +59,11 @@ func (Adapter) LogName(name string) string {
 
 // Inventory lists the components as packages.
 func (a Adapter) Inventory(fsys fs.FS) *bag.Installed {
-	sys, ok := a.System(fsys)
+	sys, ok := a.Find(fsys)
 	if !ok {
 		return nil
 	}
-	r, _ := read[corbelfile.Release](fsys, corbelfile.ReleasePath) // System has read it
+	r, _ := read[corbelfile.Release](fsys, corbelfile.ReleasePath) // Find has read it
 	in := &bag.Installed{Family: Family, Name: sys.Name, Version: sys.Version, Architecture: r.Architecture, Packages: []bag.Package{}, Sources: []bag.Source{}}
 	var x corbelfile.Index
 	if raw, err := fs.ReadFile(fsys, corbelfile.IndexPath); err == nil && corbelfile.Unseal(corbelfile.KindIndex, raw, &x) == nil {
@@ -71,11 +74,11 @@ func (a Adapter) Inventory(fsys fs.FS) *bag.Installed {
 	return in
 }
 
-// Owed says that a transaction waits for the next start.
-func (Adapter) Owed(fsys fs.FS, _ string) []bag.Owed {
+// RestartReasons says that a transaction waits for the next start.
+func (Adapter) RestartReasons(fsys fs.FS, _ string) []bag.RestartReason {
 	t, err := read[corbelfile.Transaction](fsys, corbelfile.TransactionPath)
 	if err != nil || !t.Complete {
 		return nil
 	}
-	return []bag.Owed{{By: corbelfile.TransactionPath, Text: fmt.Sprintf("transaction %s is to be finished at the next start", t.ID)}}
+	return []bag.RestartReason{{By: corbelfile.TransactionPath, Text: fmt.Sprintf("transaction %s is to be finished at the next start", t.ID)}}
 }

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"diorthos/core/boot"
+	"diorthos/core/firmware"
 	"diorthos/platform/corbelfile"
 )
 
@@ -91,7 +92,8 @@ func loaderFile(mode string) string {
 }
 
 // Loader is where the loader lies and what it has to be.
-func (b *bootSystem) Loader(mode string) (string, [][]byte) {
+func (b *bootSystem) Loader(m firmware.Mode) (string, [][]byte) {
+	mode := string(m)
 	if b.sys == nil {
 		return corbelfile.Loader(mode), nil
 	}
@@ -99,7 +101,8 @@ func (b *bootSystem) Loader(mode string) (string, [][]byte) {
 }
 
 // Config reads the boot store.
-func (b *bootSystem) Config(volume fs.FS, mode string) (boot.Config, error) {
+func (b *bootSystem) Config(volume fs.FS, m firmware.Mode) (boot.Config, error) {
+	mode := string(m)
 	raw, err := fs.ReadFile(volume, corbelfile.BootStore(mode))
 	if err != nil {
 		return boot.Config{}, fmt.Errorf("%s is not there", corbelfile.BootStore(mode))
@@ -227,7 +230,7 @@ func (s *System) BootPiece(kind string) error {
 		}
 		return nil
 	}
-	config, err := b.Config(s.boot, s.mode)
+	config, err := b.Config(s.boot, firmware.Mode(s.mode))
 	if err == nil && config.Volume != s.serial {
 		err = fmt.Errorf("corbel: the boot store names volume %s, the system lies on %s", config.Volume, s.serial)
 	}

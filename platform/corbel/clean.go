@@ -51,7 +51,7 @@ func (s *System) InstallClean(ctx context.Context, sources []store.Source) ([]st
 // serial, by which the boot store knows it.
 func (s *System) emptied() error {
 	p := s.sysPart
-	part := block.NewSection(s.dev, p.Off, p.Length)
+	part := block.NewWriteRange(s.dev, p.Off, p.Length)
 	serial, err := strconv.ParseUint(strings.ReplaceAll(s.serial, "-", ""), 16, 32)
 	if err != nil {
 		return fmt.Errorf("corbel: serial of the system volume: %w", err)

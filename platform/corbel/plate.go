@@ -6,13 +6,13 @@ import (
 	"slices"
 
 	"diorthos/core/block"
-	"diorthos/core/boot"
-	"diorthos/core/upkeep"
+	"diorthos/core/firmware"
 	"diorthos/platform/corbelfile"
 )
 
-// Plate reads the nameplate on a device that holds nothing else.
-func (Adapter) Plate(dev block.Source) (*upkeep.Plate, error) {
+// ReadFirmware reads the nameplate on a device that holds nothing else: there the
+// firmware's state is held.
+func (Adapter) ReadFirmware(dev block.Source) (*firmware.State, error) {
 	raw := make([]byte, dev.Size())
 	if _, err := dev.ReadAt(raw, 0); err != nil && !errors.Is(err, io.EOF) {
 		return nil, err
@@ -21,13 +21,16 @@ func (Adapter) Plate(dev block.Source) (*upkeep.Plate, error) {
 	if err != nil {
 		return nil, err
 	}
-	return plateOf(p), nil
+	return firmwareOf(p), nil
 }
 
-func plateOf(p *corbelfile.Plate) *upkeep.Plate {
-	out := &upkeep.Plate{Mark: "machine:" + p.Serial, Mode: p.Firmware.Mode, Order: slices.Clone(p.Firmware.Order), Clock: p.Clock.Offset, NetworkUp: p.Network.Up, TimeSync: p.Network.TimeSync}
+func firmwareOf(p *corbelfile.Plate) *firmware.State {
+	out := &firmware.State{
+		Mark: "machine:" + p.Serial, Mode: firmware.Mode(p.Firmware.Mode), Order: slices.Clone(p.Firmware.Order),
+		Clock: p.Clock.Offset, NetworkUp: p.Network.Up, TimeSync: p.Network.TimeSync,
+	}
 	for _, e := range p.Firmware.Entries {
-		out.Entries = append(out.Entries, boot.Entry{ID: e.ID, Title: e.Title, Partition: e.Partition, Path: e.Path, Absent: e.Partition == "" && isMedium(e) && p.Medium == nil})
+		out.Entries = append(out.Entries, firmware.Entry{ID: e.ID, Title: e.Title, Partition: e.Partition, Path: e.Path, Absent: e.Partition == "" && isMedium(e) && p.Medium == nil})
 	}
 	return out
 }
@@ -35,8 +38,8 @@ func plateOf(p *corbelfile.Plate) *upkeep.Plate {
 // isMedium tells the entry of the drive from those of disks.
 func isMedium(e corbelfile.StartEntry) bool { return e.ID == "0009" }
 
-// PutPlate changes what can be changed of a nameplate.
-func (Adapter) PutPlate(dev block.Device, want *upkeep.Plate) error {
+// WriteFirmware changes what can be changed of a nameplate.
+func (Adapter) WriteFirmware(dev block.Device, want *firmware.State) error {
 	raw := make([]byte, dev.Size())
 	if _, err := dev.ReadAt(raw, 0); err != nil && !errors.Is(err, io.EOF) {
 		return err
@@ -59,4 +62,4 @@ func (Adapter) PutPlate(dev block.Device, want *upkeep.Plate) error {
 }
 
 // LoaderPath is what a boot entry has to name.
-func (Adapter) LoaderPath(mode string) string { return corbelfile.Loader(mode) }
+func (Adapter) LoaderPath(mode firmware.Mode) string { return corbelfile.Loader(string(mode)) }

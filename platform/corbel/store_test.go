@@ -14,7 +14,9 @@ import (
 	"time"
 
 	"diorthos/core/block"
+	"diorthos/core/firmware"
 	"diorthos/core/store"
+	"diorthos/core/system"
 	"diorthos/host"
 	"diorthos/platform/corbel"
 	standin "diorthos/standin/corbel"
@@ -38,7 +40,7 @@ func TestRepairTakesNothingOfAnotherBuild(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	volume, err := host.SystemVolume(twin.Disk(), []host.Platform{corbel.Adapter{}})
+	volume, err := host.SystemVolume(twin.Disk(), []system.Adapter{corbel.Adapter{}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -94,11 +96,12 @@ func open(t *testing.T, m *standin.Machine) (*corbel.System, *block.Draft) {
 	}
 	t.Cleanup(func() { _ = image.Close() })
 	draft := block.NewDraft(image)
-	sys, err := corbel.Adapter{}.Open(draft, m.Plate.Firmware.Mode, now)
-	if err != nil {
-		t.Fatal(err)
+	mode := firmware.Mode(m.Plate.Firmware.Mode)
+	list, err := system.OpenAll([]system.Adapter{corbel.Adapter{}}, draft, system.Options{Mode: mode, Now: now})
+	if err != nil || len(list) != 1 {
+		t.Fatal(list, err)
 	}
-	return sys, draft
+	return list[0].System.(*corbel.System), draft
 }
 
 func keep(t *testing.T, draft *block.Draft, path string) {

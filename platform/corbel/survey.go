@@ -2,6 +2,7 @@ package corbel
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io/fs"
 	"path"
@@ -14,20 +15,21 @@ import (
 	"diorthos/core/block"
 	"diorthos/core/boot"
 	"diorthos/core/fat"
+	"diorthos/core/firmware"
 	"diorthos/core/layout"
 	"diorthos/core/store"
-	"diorthos/core/upkeep"
+	"diorthos/core/system"
 	"diorthos/platform/corbelfile"
 )
 
 // Survey fills the facts with how the parts of the system stand. What cannot
 // be read is left out; why, stands in the chain and among the faults.
-func (a Adapter) Survey(g upkeep.Ground, facts *bag.Facts) {
+func (a Adapter) Survey(g system.Ground, facts *bag.Facts) {
 	st := &bag.State{}
 	facts.State = st
 	var plate *corbelfile.Plate
-	if g.Plate != nil {
-		if p, err := corbelfile.ReadPlate(g.Plate); err == nil {
+	if g.Firmware != nil {
+		if p, err := corbelfile.ReadPlate(g.Firmware); err == nil {
 			plate = p
 			a.machine(p, g, facts)
 		}
@@ -38,21 +40,42 @@ func (a Adapter) Survey(g upkeep.Ground, facts *bag.Facts) {
 	}
 	st.Chain = boot.Follow(a.chain(g, s, plate, facts))
 	st.FileSystems = fileSystems(g)
-	st.Services, _ = s.Services() // what cannot be read stands in the chain
-	st.Store, _ = store.Verify(context.Background(), s.store(), runtime.NumCPU(), nil)
-	st.Pending, _ = s.Pending()
-	st.Settings, _ = s.SettingFaults()
-	st.History, _ = s.History()
+	s.parts(st)
 	s.brought(st.History, plate)
 	s.lists(st)
 	s.client(g, st, plate)
 }
 
+// parts looks at each part, and notes what was looked at or why it could not be.
+func (s *System) parts(st *bag.State) {
+	note := func(part, saw string, err error) {
+		l := bag.Looked{Part: part, Saw: saw}
+		if err != nil {
+			l = bag.Looked{Part: part, Problem: err.Error()}
+		}
+		st.Looked = append(st.Looked, l)
+	}
+	var err error
+	st.Services, err = s.Services()
+	note("services", fmt.Sprintf("%d services beside those that the release ships", len(st.Services)), err)
+	if st.Store, err = store.Verify(context.Background(), s.store(), runtime.NumCPU(), nil); err == nil {
+		note("store", fmt.Sprintf("%d components, %d files, each against its hash", st.Store.Components, st.Store.Files), nil)
+	} else {
+		note("store", "", err)
+	}
+	st.Pending, err = s.Pending()
+	note("pending", "the list of work for the next start", err)
+	st.Settings, err = s.SettingFaults()
+	note("settings", "every branch that the release ships: sum, owner, grants, values", err)
+	st.History, err = s.History()
+	note("history", fmt.Sprintf("%d entries", len(st.History)), err)
+}
+
 // machine takes over what the nameplate says.
-func (a Adapter) machine(p *corbelfile.Plate, g upkeep.Ground, facts *bag.Facts) {
+func (a Adapter) machine(p *corbelfile.Plate, g system.Ground, facts *bag.Facts) {
 	facts.Machine = bag.Machine{Name: p.Name, Site: p.Site, Model: p.Model}
 	facts.Hardware = &bag.Hardware{Architecture: p.Architecture, Processor: p.Processor, Processors: p.Processors, Flags: p.Flags, Memory: p.Memory, Width: p.Width, Height: p.Height}
-	facts.Firmware = &bag.Firmware{Mode: p.Firmware.Mode}
+	facts.Firmware = &bag.Firmware{Mode: firmware.Mode(p.Firmware.Mode)}
 	facts.Clock = &bag.Clock{Synchronised: p.Network.Up && p.Network.TimeSync && max(p.Clock.Offset, -p.Clock.Offset) < 60, ReferenceOff: int64(p.Clock.Offset), Referenced: true, Reference: "the machine that gathered"}
 	facts.Network = &bag.Network{Links: []bag.Link{{Name: "net0", State: map[bool]string{true: "up", false: "down"}[p.Network.Up]}}, Route: p.Network.Up, Metered: map[bool]string{true: "yes", false: "no"}[p.Network.Metered]}
 	facts.Devices = []bag.Device{}
@@ -61,7 +84,7 @@ func (a Adapter) machine(p *corbelfile.Plate, g upkeep.Ground, facts *bag.Facts)
 	}
 	facts.Surveyed = true
 	st := facts.State
-	st.Plate = &bag.Plate{Source: corbelfile.PlateName, Size: corbelfile.PlateSize, Mark: "machine:" + p.Serial}
+	st.Firmware = &bag.FirmwareFile{Source: corbelfile.PlateName, Size: corbelfile.PlateSize, Mark: "machine:" + p.Serial}
 	st.Health = &bag.Health{Reallocated: p.Wear.Reallocated, Unreadable: append([]int64{}, p.Wear.Unreadable...)}
 	if p.Medium == nil {
 		return
@@ -84,10 +107,10 @@ func (a Adapter) machine(p *corbelfile.Plate, g upkeep.Ground, facts *bag.Facts)
 }
 
 // look opens the system to be read.
-func (a Adapter) look(g upkeep.Ground, facts *bag.Facts) *System {
+func (a Adapter) look(g system.Ground, facts *bag.Facts) *System {
 	s := &System{table: g.Table}
 	if facts.Firmware != nil {
-		s.mode = facts.Firmware.Mode
+		s.mode = string(facts.Firmware.Mode)
 	} else if s.mode = "bios"; g.Table.Style() == layout.StyleGPT {
 		s.mode = "uefi"
 	}
@@ -107,13 +130,13 @@ func (a Adapter) look(g upkeep.Ground, facts *bag.Facts) *System {
 	return s
 }
 
-func (a Adapter) chain(g upkeep.Ground, s *System, plate *corbelfile.Plate, facts *bag.Facts) boot.Ground {
-	out := boot.Ground{Mode: s.mode, Disk: g.Disk, Table: g.Table, Contents: g.Contents, Volume: g.Volume}
+func (a Adapter) chain(g system.Ground, s *System, plate *corbelfile.Plate, facts *bag.Facts) boot.Ground {
+	out := boot.Ground{Mode: firmware.Mode(s.mode), Disk: g.Disk, Table: g.Table, Contents: g.Contents, Volume: g.Volume}
 	if plate != nil {
-		p := plateOf(plate)
-		out.Entries = []boot.Entry{}
+		p := firmwareOf(plate)
+		out.Entries = []firmware.Entry{}
 		for _, id := range p.Order {
-			if i := slices.IndexFunc(p.Entries, func(e boot.Entry) bool { return e.ID == id }); i >= 0 {
+			if i := slices.IndexFunc(p.Entries, func(e firmware.Entry) bool { return firmware.SameID(e.ID, id) }); i >= 0 {
 				out.Entries = append(out.Entries, p.Entries[i])
 			}
 		}
@@ -165,7 +188,7 @@ func lacks(m *corbelfile.Manifest, plate *corbelfile.Plate) (list []string) {
 
 // brought says of each entry of the history what it brought that the machine
 // cannot run.
-func (s *System) brought(list []bag.Done, plate *corbelfile.Plate) {
+func (s *System) brought(list []bag.HistoryEntry, plate *corbelfile.Plate) {
 	past, err := read[[]corbelfile.History](s.sys, corbelfile.HistoryPath)
 	if err != nil || plate == nil || len(past) != len(list) {
 		return
@@ -189,12 +212,12 @@ func (s *System) brought(list []bag.Done, plate *corbelfile.Plate) {
 }
 
 // fileSystems checks those of the boot and the system volume.
-func fileSystems(g upkeep.Ground) (list []bag.VolumeFault) {
+func fileSystems(g system.Ground) (list []bag.VolumeFault) {
 	for _, p := range g.Table.Partitions() {
 		if g.Contents[p.Number].Kind != "fat32" {
 			continue
 		}
-		report, err := fat.Check(block.NewPart(g.Disk, p.Off, p.Length))
+		report, err := fat.Check(block.NewReadRange(g.Disk, p.Off, p.Length))
 		if err != nil {
 			list = append(list, bag.VolumeFault{Partition: p.Number, ID: "unreadable", Text: err.Error()})
 			continue
@@ -208,16 +231,26 @@ func fileSystems(g upkeep.Ground) (list []bag.VolumeFault) {
 
 // lists takes over what is installed.
 func (s *System) lists(st *bag.State) {
-	drivers, _ := read[[]corbelfile.Driver](s.sys, corbelfile.DriversPath)
+	look := func(part string, n int, err error) {
+		l := bag.Looked{Part: part, Saw: fmt.Sprintf("%d", n)}
+		if err != nil {
+			l = bag.Looked{Part: part, Problem: err.Error()}
+		}
+		st.Looked = append(st.Looked, l)
+	}
+	drivers, err := read[[]corbelfile.Driver](s.sys, corbelfile.DriversPath)
+	look("drivers", len(drivers), err)
 	for _, d := range drivers {
 		st.Drivers = append(st.Drivers, bag.Driver(d))
 	}
-	features, _ := read[[]corbelfile.Feature](s.sys, corbelfile.FeaturesPath)
+	features, err := read[[]corbelfile.Feature](s.sys, corbelfile.FeaturesPath)
+	look("features", len(features), err)
 	for _, f := range features {
 		names, _ := fs.Glob(s.sys, path.Join(corbelfile.ManifestFolder, f.Component+"-*")) // the pattern is right
 		st.Features = append(st.Features, bag.Feature{Name: f.Name, On: f.On, Present: len(names) > 0})
 	}
-	programs, _ := read[[]corbelfile.Program](s.sys, corbelfile.ProgramsPath)
+	programs, err := read[[]corbelfile.Program](s.sys, corbelfile.ProgramsPath)
+	look("programs", len(programs), err)
 	for _, p := range programs {
 		st.Programs = append(st.Programs, bag.Program{Name: p.Name, Version: p.Version, Installed: p.Installed})
 	}
@@ -230,18 +263,28 @@ func (s *System) lists(st *bag.State) {
 }
 
 // client takes over how the update client stands.
-func (s *System) client(g upkeep.Ground, st *bag.State, plate *corbelfile.Plate) {
+func (s *System) client(g system.Ground, st *bag.State, plate *corbelfile.Plate) {
 	u := &bag.UpdateClient{Service: updateService, Policy: map[string]string{}, Offers: []bag.Offer{}, CacheLocked: s.CacheLocked(), Leftovers: s.Leftovers()}
 	st.Update = u
-	u.CacheDamaged, _ = s.DamagedDownloads()
-	u.CacheOld, _ = s.OldDownloads()
-	u.EarlyOld, _ = s.OldEarlyImages()
-	if policy, err := s.Policy(); err == nil {
+	var errs [5]error
+	u.CacheDamaged, errs[0] = s.DamagedDownloads()
+	u.CacheOld, errs[1] = s.OldDownloads()
+	u.EarlyOld, errs[2] = s.OldEarlyImages()
+	defer func() {
+		l := bag.Looked{Part: "update", Saw: "policy, offers, downloads, work folders, cache"}
+		if err := errors.Join(errs[:]...); err != nil {
+			l = bag.Looked{Part: "update", Problem: err.Error()}
+		}
+		st.Looked = append(st.Looked, l)
+	}()
+	var policy map[string]string
+	if policy, errs[3] = s.Policy(); errs[3] == nil {
 		u.Policy = policy
 		u.PausedUntil = policy[corbelfile.PolicyPaused]
 		u.FeatureOnline = policy[corbelfile.PolicyFeature] != "local"
 	}
-	offers, _ := s.offers()
+	var offers []corbelfile.Offer
+	offers, errs[4] = s.offers()
 	rel, _ := read[corbelfile.Release](s.sys, corbelfile.ReleasePath)
 	for _, o := range offers {
 		out := bag.Offer{ID: o.ID, Kind: o.Kind, Title: o.Title, Build: o.Build, Base: o.Base, Architecture: o.Architecture, SupersededBy: o.SupersededBy, Device: o.Device, Version: o.Version, Feature: o.Feature, As: o.As, Held: o.Held, Lacks: []bag.Lack{}}
@@ -257,7 +300,7 @@ func (s *System) client(g upkeep.Ground, st *bag.State, plate *corbelfile.Plate)
 }
 
 // lacksFor holds the machine against what an offer asks.
-func (s *System) lacksFor(o corbelfile.Offer, rel corbelfile.Release, plate *corbelfile.Plate, g upkeep.Ground, st *bag.State) (list []bag.Lack) {
+func (s *System) lacksFor(o corbelfile.Offer, rel corbelfile.Release, plate *corbelfile.Plate, g system.Ground, st *bag.State) (list []bag.Lack) {
 	add := func(kind string, fit bool, want, got string) {
 		if !fit {
 			list = append(list, bag.Lack{Kind: kind, Want: want, Got: got})

@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"diorthos/core/bag"
+	"diorthos/core/system"
 	"diorthos/host"
 	"diorthos/platform/corbel"
 	standin "diorthos/standin/corbel"
@@ -59,7 +60,7 @@ func TestTheChainBreaksWhereTheMachineStops(t *testing.T) {
 
 func looked(t *testing.T, m *standin.Machine) *bag.Facts {
 	t.Helper()
-	l, err := host.Look(host.GatherOptions{Image: m.Folder, Platforms: []host.Platform{corbel.Adapter{}}, Now: now})
+	l, err := host.Look(host.GatherOptions{Image: m.Folder, Adapters: []system.Adapter{corbel.Adapter{}}, Now: now})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -16,6 +16,7 @@ import (
 	"diorthos/core/block"
 	"diorthos/core/fat"
 	"diorthos/core/layout"
+	"diorthos/core/system"
 	"diorthos/core/upkeep"
 	"diorthos/platform/corbelfile"
 )
@@ -34,46 +35,62 @@ type System struct {
 	sysPart        layout.Partition
 	serial         string // of the system volume
 	keptIn         string // where settings were kept aside; empty until they are
+	candidates     []bootVolume
 }
 
-// OpenSystem is Open for whoever asks what a system can do by its methods.
-func (a Adapter) OpenSystem(dev block.Device, mode string, now time.Time) (any, error) {
-	s, err := a.Open(dev, mode, now)
-	if err != nil {
-		return nil, err
-	}
-	return s, nil
-}
+// Family is what facts call this kind of system.
+func (s *System) Family() string { return Family }
 
-// errNoSystem means that no Corbel lies on a disk.
-var errNoSystem = errors.New("corbel: no system lies on this disk")
-
-// Open opens the system on a disk for changes. It goes by content: the system
-// volume is the one that holds the release, the boot volume the one that holds
-// a loader's folder, or that has no place else to be.
-func (a Adapter) Open(dev block.Device, mode string, now time.Time) (*System, error) {
+// Open opens the system on a partition of a disk for changes. The boot volume
+// goes by content: the one whose boot store names this system, else the first
+// that holds a loader's folder, or that has no place else to be.
+func (a Adapter) Open(dev block.Device, partition int, o system.Options) (system.System, error) {
 	table, err := layout.Read(dev)
 	if err != nil {
 		return nil, err
 	}
-	s := &System{mode: mode, now: now, dev: dev, table: table}
+	s := &System{mode: string(o.Mode), now: o.Now, dev: dev, table: table}
 	for _, p := range table.Partitions() {
-		part := block.NewSection(dev, p.Off, p.Length)
-		e, err := fat.Edit(part, now)
+		part := block.NewWriteRange(dev, p.Off, p.Length)
+		e, err := fat.Edit(part, o.Now)
 		if err != nil {
 			continue
 		}
 		switch {
-		case has(e, corbelfile.ReleasePath):
+		case p.Number == partition && has(e, corbelfile.ReleasePath):
 			s.sys, s.edit, s.sysPart, s.serial = e, e, p, layout.Recognise(part).UUID
-		case s.boot == nil && isBoot(e, p):
-			s.boot, s.editBoot, s.bootPart = e, e, p
+		case p.Number != partition && isBoot(e, p) && !has(e, corbelfile.ReleasePath):
+			s.candidates = append(s.candidates, bootVolume{e, p})
 		}
 	}
 	if s.sys == nil {
-		return nil, errNoSystem
+		return nil, fmt.Errorf("corbel: no system lies on partition %d", partition)
 	}
+	s.chooseBoot()
 	return s, nil
+}
+
+// A bootVolume is one from which the firmware may start a system.
+type bootVolume struct {
+	edit *fat.Editor
+	part layout.Partition
+}
+
+// chooseBoot takes the boot volume that starts this system, else the first.
+func (s *System) chooseBoot() {
+	for i, c := range s.candidates {
+		own := false
+		if raw, err := fs.ReadFile(c.edit, corbelfile.BootStore(s.mode)); err == nil {
+			e, err := corbelfile.ReadBootStore(raw)
+			own = err == nil && e.Volume == s.serial
+		}
+		if i == 0 || own {
+			s.boot, s.editBoot, s.bootPart = c.edit, c.edit, c.part
+		}
+		if own {
+			return
+		}
+	}
 }
 
 // isBoot tells the loader's volume from others by what is on it.
@@ -116,6 +133,11 @@ func (s *System) Services() ([]upkeep.Service, error) {
 			out[i].Broken = s.broken(have.File)
 		}
 	}
+	for _, s := range shipped {
+		if !slices.ContainsFunc(out, func(o upkeep.Service) bool { return o.Name == s.Name }) {
+			out = append(out, upkeep.Service{Name: s.Name, Needs: s.Needs, Shipped: s.Start, Runs: s.Running, Missing: true})
+		}
+	}
 	order, err := upkeep.StartOrder(out, updateService)
 	for i := range out {
 		out[i].Update = err == nil && slices.Contains(order, out[i].Name)
@@ -136,11 +158,23 @@ func (s *System) broken(name string) string {
 	return ""
 }
 
-// PutServices changes start types and states.
+// PutServices changes start types and states. What the release ships and is not
+// there is put back, unless it is still said to be missing.
 func (s *System) PutServices(list []upkeep.Service) error {
 	have, err := read[[]corbelfile.Service](s.sys, corbelfile.ServicesPath)
 	if err != nil {
 		return err
+	}
+	shipped, err := read[[]corbelfile.Service](s.sys, corbelfile.ServicesShipped)
+	if err != nil {
+		return err
+	}
+	for _, want := range list {
+		here := slices.ContainsFunc(have, func(h corbelfile.Service) bool { return h.Name == want.Name })
+		i := slices.IndexFunc(shipped, func(o corbelfile.Service) bool { return o.Name == want.Name })
+		if !here && i >= 0 && !want.Missing {
+			have = append(have, shipped[i])
+		}
 	}
 	for i := range have {
 		for _, want := range list {
@@ -178,6 +212,30 @@ func (s *System) DamagedDownloads() (list []bag.Download, err error) {
 }
 
 func packPath(id string) string { return path.Join(corbelfile.CacheFolder, id+".pack") }
+
+// Room is what the most demanding offer asks of the system volume, and what is
+// free there.
+func (s *System) Room() (want, free int64, err error) {
+	return s.room(s.sysPart, func(f *corbelfile.Fit) int64 { return f.Free })
+}
+
+// BootRoom is the same of the boot volume; nothing is asked where there is none.
+func (s *System) BootRoom() (want, free int64, err error) {
+	if s.boot == nil {
+		return 0, 0, nil
+	}
+	return s.room(s.bootPart, func(f *corbelfile.Fit) int64 { return f.FreeBoot })
+}
+
+func (s *System) room(part layout.Partition, asks func(*corbelfile.Fit) int64) (want, free int64, err error) {
+	offers, err := s.offers()
+	for _, o := range offers {
+		if o.Fit != nil {
+			want = max(want, asks(o.Fit))
+		}
+	}
+	return want, layout.Recognise(block.NewReadRange(s.dev, part.Off, part.Length)).Free, err
+}
 
 // OldDownloads are those that nothing on offer is waiting for.
 func (s *System) OldDownloads() (list []bag.Download, err error) {
@@ -223,16 +281,6 @@ func (s *System) OldEarlyImages() (list []bag.Download, err error) {
 	return list, err
 }
 
-// MoveAside moves a file or folder of the system volume to a place under a
-// dated name, and says where.
-func (s *System) MoveAside(name string) (string, error) {
-	to := path.Join(corbelfile.AsideFolder, s.now.UTC().Format("20060102-150405"), path.Base(name))
-	if err := s.edit.Mkdir(path.Dir(to)); err != nil {
-		return "", err
-	}
-	return to, s.edit.Rename(name, to)
-}
-
 // RemoveDownload takes a file of the cache off the volume, to make room. The
 // journal keeps it.
 func (s *System) RemoveDownload(name string) error { return s.edit.Remove(name) }
@@ -244,11 +292,16 @@ func (s *System) RemoveEarlyImage(name string) error { return s.editBoot.Remove(
 // puts that right.
 func (s *System) CacheLocked() bool {
 	info, err := fs.Stat(s.sys, corbelfile.CacheFolder)
-	return err != nil || info.Mode()&0o200 == 0
+	return err != nil || !info.IsDir() || info.Mode()&0o200 == 0
 }
 
 // UnlockCache makes the cache a folder that can be written.
 func (s *System) UnlockCache() error {
+	if info, err := fs.Stat(s.sys, corbelfile.CacheFolder); err == nil && !info.IsDir() {
+		if _, err := s.MoveAside(corbelfile.CacheFolder); err != nil { // something else took its name
+			return err
+		}
+	}
 	if err := s.edit.Mkdir(corbelfile.CacheFolder); err != nil {
 		return err
 	}
@@ -330,7 +383,7 @@ func (s *System) Pending() (*bag.Pending, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := &bag.Pending{Transaction: t.ID, Gone: []bag.Gone{}}
+	p := &bag.Pending{Transaction: t.ID, Gone: []bag.MissingReference{}}
 	raw, err := fs.ReadFile(s.sys, corbelfile.WorklistPath)
 	if err != nil {
 		return p, nil //nolint:nilerr // a list that is missing is not whole
@@ -341,10 +394,10 @@ func (s *System) Pending() (*bag.Pending, error) {
 		if has(s.sys, manifestPath(op.Component, op.Version)) {
 			continue
 		}
-		i := slices.IndexFunc(p.Gone, func(g bag.Gone) bool { return g.Component == op.Component && g.Version == op.Version })
+		i := slices.IndexFunc(p.Gone, func(g bag.MissingReference) bool { return g.Component == op.Component && g.Version == op.Version })
 		if i < 0 {
 			i = len(p.Gone)
-			p.Gone = append(p.Gone, bag.Gone{Component: op.Component, Version: op.Version})
+			p.Gone = append(p.Gone, bag.MissingReference{Component: op.Component, Version: op.Version})
 		}
 		p.Gone[i].Operations++
 	}
@@ -403,11 +456,11 @@ func (s *System) RevertPending() error {
 }
 
 // History is what was installed, the oldest first.
-func (s *System) History() ([]bag.Done, error) {
+func (s *System) History() ([]bag.HistoryEntry, error) {
 	list, err := read[[]corbelfile.History](s.sys, corbelfile.HistoryPath)
-	out := make([]bag.Done, len(list))
+	out := make([]bag.HistoryEntry, len(list))
 	for i, h := range list {
-		out[i] = bag.Done{When: h.When, Kind: h.Kind, ID: h.ID, Title: h.Title, Build: h.Build, Was: h.Was}
+		out[i] = bag.HistoryEntry{When: h.When, Kind: h.Kind, ID: h.ID, Title: h.Title, Build: h.Build, Was: h.Was}
 	}
 	return out, err
 }

@@ -27,10 +27,10 @@ func (e BootEntry) Bytes() []byte {
 func ReadBootStore(raw []byte) (e BootEntry, err error) {
 	i := bytes.LastIndex(raw, []byte("crc "))
 	if i < 0 || !bytes.HasPrefix(raw, []byte(bootHead+"\n")) {
-		return e, &FormatError{"boot store", bootHead + " … crc", fmt.Sprintf("%.30q", raw)}
+		return e, &FormatError{In: "corbel", What: "boot store", Want: bootHead + " … crc", Got: fmt.Sprintf("%.30q", raw)}
 	}
 	if want, got := fmt.Sprintf("crc %08x\n", crc32.ChecksumIEEE(raw[:i])), string(raw[i:]); want != got {
-		return e, &FormatError{"boot store: crc", strings.TrimSpace(want), fmt.Sprintf("%.20q", got)}
+		return e, &FormatError{In: "corbel", What: "boot store: crc", Want: strings.TrimSpace(want), Got: fmt.Sprintf("%.20q", got)}
 	}
 	for _, line := range strings.Split(string(raw[:i]), "\n")[1:] {
 		key, value, _ := strings.Cut(line, " ")

@@ -24,7 +24,8 @@ const (
 	ProgramsPath    = "corbel/programs.json"
 	CheckpointRoot  = "corbel/checkpoints"
 	LogFolder       = "corbel/log"
-	AsideFolder     = "corbel/aside" // what was moved out of the way
+	AsideFolder     = "corbel/aside"            // what was moved out of the way
+	AsideIndex      = "corbel/aside/index.json" // where each of it was
 	UsersFolder     = "users"
 )
 

@@ -101,7 +101,7 @@ func (p *Plate) Bytes() ([]byte, error) {
 		return nil, err
 	}
 	if len(body)+1 > PlateSize {
-		return nil, &FormatError{"nameplate", fmt.Sprintf("at most %d bytes", PlateSize-1), fmt.Sprint(len(body))}
+		return nil, &FormatError{In: "corbel", What: "nameplate", Want: fmt.Sprintf("at most %d bytes", PlateSize-1), Got: fmt.Sprint(len(body))}
 	}
 	raw := bytes.Repeat([]byte{' '}, PlateSize)
 	copy(raw, body)
@@ -113,10 +113,10 @@ func (p *Plate) Bytes() ([]byte, error) {
 func ReadPlate(raw []byte) (*Plate, error) {
 	var p Plate
 	if err := json.Unmarshal(raw, &p); err != nil {
-		return nil, &FormatError{"nameplate", "JSON", err.Error()}
+		return nil, &FormatError{In: "corbel", What: "nameplate", Want: "JSON", Got: err.Error()}
 	}
 	if p.Format != plateFormat || p.Serial == "" {
-		return nil, &FormatError{"nameplate: format", plateFormat, fmt.Sprintf("%q", p.Format)}
+		return nil, &FormatError{In: "corbel", What: "nameplate: format", Want: plateFormat, Got: fmt.Sprintf("%q", p.Format)}
 	}
 	return &p, nil
 }

@@ -7,16 +7,12 @@ import (
 	"encoding/json"
 	"fmt"
 	"strings"
+
+	"diorthos/core/format"
 )
 
 // A FormatError says where a file of Corbel is not as it should be.
-type FormatError struct {
-	What, Want, Got string
-}
-
-func (e *FormatError) Error() string {
-	return fmt.Sprintf("corbel: %s: want %s, got %s", e.What, e.Want, e.Got)
-}
+type FormatError = format.Error
 
 // Hash names bytes: the first sixteen hexadecimal digits of their SHA-256.
 func Hash(data []byte) string {
@@ -40,13 +36,13 @@ func Unseal(kind string, raw []byte, v any) error {
 	line, body, found := bytes.Cut(raw, []byte("\n"))
 	words := strings.Fields(string(line))
 	if !found || len(words) != 3 || words[0] != kind || words[1] != "1" {
-		return &FormatError{kind + ": first line", kind + " 1 HASH", fmt.Sprintf("%.40q", line)}
+		return &FormatError{In: "corbel", What: kind + ": first line", Want: kind + " 1 HASH", Got: fmt.Sprintf("%.40q", line)}
 	}
 	if got := Hash(body); got != words[2] {
-		return &FormatError{kind + ": hash", words[2], got}
+		return &FormatError{In: "corbel", What: kind + ": hash", Want: words[2], Got: got}
 	}
 	if err := json.Unmarshal(body, v); err != nil {
-		return &FormatError{kind + ": body", "JSON", err.Error()}
+		return &FormatError{In: "corbel", What: kind + ": body", Want: "JSON", Got: err.Error()}
 	}
 	return nil
 }
@@ -63,7 +59,7 @@ func Encode(v any) []byte {
 // Decode reads a state file that bears no hash; name is used in messages.
 func Decode(name string, raw []byte, v any) error {
 	if err := json.Unmarshal(raw, v); err != nil {
-		return &FormatError{name, "JSON", err.Error()}
+		return &FormatError{In: "corbel", What: name, Want: "JSON", Got: err.Error()}
 	}
 	return nil
 }

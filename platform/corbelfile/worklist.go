@@ -46,7 +46,7 @@ func WriteWorklist(w io.Writer, transaction string, list []Operation) error {
 func ReadWorklist(r io.Reader) (list []Operation, whole bool, err error) {
 	in := bufio.NewScanner(r)
 	if !in.Scan() || in.Text() != worklistHead {
-		return nil, false, &FormatError{"worklist: first line", worklistHead, fmt.Sprintf("%.40q", in.Text())}
+		return nil, false, &FormatError{In: "corbel", What: "worklist: first line", Want: worklistHead, Got: fmt.Sprintf("%.40q", in.Text())}
 	}
 	for in.Scan() {
 		line := in.Text()
@@ -56,7 +56,7 @@ func ReadWorklist(r io.Reader) (list []Operation, whole bool, err error) {
 		if n, ok := strings.CutPrefix(line, "op "); ok {
 			var op Operation
 			if _, err := fmt.Sscan(n, &op.Number); err != nil {
-				return list, false, &FormatError{"worklist: number", "digits", n}
+				return list, false, &FormatError{In: "corbel", What: "worklist: number", Want: "digits", Got: n}
 			}
 			list = append(list, op)
 			continue

@@ -10,8 +10,9 @@ import (
 
 	"diorthos/core/bag"
 	"diorthos/core/boot"
+	"diorthos/core/firmware"
 	"diorthos/core/layout"
-	"diorthos/core/upkeep"
+	"diorthos/core/system"
 )
 
 // HoldsLoader is never said: the family's loader lies on the EFI system
@@ -23,26 +24,26 @@ func (Adapter) HoldsLoader(fs.FS) bool { return false }
 // partition, which names the volume with the rest by its UUID; there, the first entry of the
 // menu. How a machine
 // with the older firmware finds GRUB is not told by files, and not followed.
-func (Adapter) Survey(g upkeep.Ground, facts *bag.Facts) {
+func (Adapter) Survey(g system.Ground, facts *bag.Facts) {
 	esp := 0
 	for _, p := range g.Table.Partitions() {
 		if p.TypeCode == layout.TypeESP.String() && esp == 0 {
 			esp = p.Number
 		}
 	}
-	if esp == 0 || facts.Firmware != nil && facts.Firmware.Mode != "uefi" {
+	if esp == 0 || facts.Firmware != nil && facts.Firmware.Mode != firmware.UEFI {
 		return
 	}
 	if facts.State == nil {
 		facts.State = &bag.State{}
 	}
 	s := &grub{ground: g, esp: g.Volume(esp)}
-	facts.State.Chain = boot.Follow(boot.Ground{Mode: "uefi", Disk: g.Disk, Table: g.Table, Contents: g.Contents, Volume: g.Volume, System: s})
+	facts.State.Chain = boot.Follow(boot.Ground{Mode: firmware.UEFI, Disk: g.Disk, Table: g.Table, Contents: g.Contents, Volume: g.Volume, System: s})
 }
 
 // grub is the family's part of the chain.
 type grub struct {
-	ground upkeep.Ground
+	ground system.Ground
 	esp    fs.FS // nil when it cannot be read
 }
 
@@ -54,7 +55,7 @@ var loaders = []string{"EFI/debian/shimx64.efi", "EFI/debian/grubx64.efi", "EFI/
 func (*grub) Code() (disk, sector *boot.Piece) { return nil, nil }
 
 // Loader is the first of the loaders that is there.
-func (s *grub) Loader(string) (string, [][]byte) {
+func (s *grub) Loader(firmware.Mode) (string, [][]byte) {
 	for _, name := range loaders {
 		if s.esp == nil {
 			break
@@ -68,7 +69,7 @@ func (s *grub) Loader(string) (string, [][]byte) {
 
 // Config reads the short configuration on the EFI system partition, and takes
 // the kernel from the menu on the volume that it names.
-func (s *grub) Config(esp fs.FS, _ string) (boot.Config, error) {
+func (s *grub) Config(esp fs.FS, _ firmware.Mode) (boot.Config, error) {
 	const name = "EFI/debian/grub.cfg"
 	text := readText(esp, name)
 	if text == "" {

@@ -7,7 +7,7 @@ import (
 
 	"diorthos/core/bag"
 	"diorthos/core/layout"
-	"diorthos/core/upkeep"
+	"diorthos/core/system"
 	"diorthos/platform/debian"
 )
 
@@ -33,10 +33,10 @@ func TestTheChainOfGRUBEndsAtItsFirstBrokenLink(t *testing.T) {
 			contents[2] = layout.Content{Kind: "ext4", UUID: "another"}
 		}
 		facts := &bag.Facts{}
-		debian.Adapter{}.Survey(upkeep.Ground{Table: table, Contents: contents, System: 2, Volume: func(n int) fs.FS { return map[int]fs.FS{1: boots, 2: holds}[n] }}, facts)
+		debian.Adapter{}.Survey(system.Ground{Table: table, Contents: contents, System: 2, Volume: func(n int) fs.FS { return map[int]fs.FS{1: boots, 2: holds}[n] }}, facts)
 		got := ""
 		if b := facts.State.Chain.Broken(); b != nil {
-			got = b.Fault
+			got = string(b.Fault)
 		}
 		if got != c.fault {
 			t.Errorf("without %q the chain says %q, want %q: %+v", c.gone, got, c.fault, facts.State.Chain)

@@ -17,7 +17,7 @@ var databaseFields = []string{"package", "version", "architecture", "installed-s
 // lists of the repositories and the images on the boot volume; what cannot be
 // read is left out.
 func (a Adapter) Inventory(fsys fs.FS) *bag.Installed {
-	sys, ok := a.System(fsys)
+	sys, ok := a.Find(fsys)
 	if !ok {
 		return nil
 	}
@@ -29,7 +29,7 @@ func (a Adapter) Inventory(fsys fs.FS) *bag.Installed {
 	if locale == "" {
 		locale = fields(readText(fsys, "etc/locale.conf"))["LANG"]
 	}
-	in := &bag.Installed{Family: "debian", Name: sys.Name, Version: sys.Version, Codename: release["VERSION_CODENAME"], Locale: locale, Packages: []bag.Package{}, Sources: []bag.Source{}}
+	in := &bag.Installed{Family: family, Name: sys.Name, Version: sys.Version, Codename: release["VERSION_CODENAME"], Locale: locale, Packages: []bag.Package{}, Sources: []bag.Source{}}
 	in.Database = databaseState(fsys)
 	if f, err := fsys.Open("var/lib/dpkg/status"); err == nil {
 		in.Packages = ReadDatabase(f)
@@ -138,16 +138,16 @@ func largest(fsys fs.FS, pattern string) int64 {
 	return size
 }
 
-// Owed lists the signs that a restart is owed, from every place where the
+// RestartReasons lists the signs that a restart is owed, from every place where the
 // system notes one. kernel is the one that runs; empty when none does.
-func (Adapter) Owed(fsys fs.FS, kernel string) []bag.Owed {
-	var list []bag.Owed
+func (Adapter) RestartReasons(fsys fs.FS, kernel string) []bag.RestartReason {
+	var list []bag.RestartReason
 	if info, err := fs.Stat(fsys, "run/reboot-required"); err == nil {
 		text := "a package asked for a restart"
 		if names := strings.Fields(readText(fsys, "run/reboot-required.pkgs")); len(names) > 0 {
 			text = "asked for by " + strings.Join(names, ", ")
 		}
-		list = append(list, bag.Owed{By: "/run/reboot-required", Text: text, Since: info.ModTime().UTC()})
+		list = append(list, bag.RestartReason{By: "/run/reboot-required", Text: text, Since: info.ModTime().UTC()})
 	}
 	if kernel != "" {
 		newest := ""
@@ -161,11 +161,11 @@ func (Adapter) Owed(fsys fs.FS, kernel string) []bag.Owed {
 			}
 		}
 		if newest != "" && same && CompareVersions(newest, kernel) > 0 {
-			list = append(list, bag.Owed{By: "/boot", Text: "kernel " + newest + " is installed, " + kernel + " runs"})
+			list = append(list, bag.RestartReason{By: "/boot", Text: "kernel " + newest + " is installed, " + kernel + " runs"})
 		}
 		if len(names) > 0 && !same {
 			if _, err := fs.Stat(fsys, "lib/modules/"+kernel); err != nil {
-				list = append(list, bag.Owed{By: "/lib/modules", Text: "the modules of the running kernel " + kernel + " are gone: what needs one fails"})
+				list = append(list, bag.RestartReason{By: "/lib/modules", Text: "the modules of the running kernel " + kernel + " are gone: what needs one fails"})
 			}
 		}
 	}

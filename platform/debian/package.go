@@ -6,7 +6,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"path"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -15,6 +17,7 @@ import (
 	"github.com/ulikunitz/xz"
 
 	"diorthos/core/bag"
+	"diorthos/core/system"
 )
 
 // ErrNotAPackage means that a file is no Debian package (deb(5)).
@@ -85,4 +88,29 @@ func unpacked(name string, r io.Reader) (io.Reader, error) {
 		return zstd.NewReader(r, zstd.WithDecoderConcurrency(1))
 	}
 	return r, nil
+}
+
+// ReadPackage reads what a package says of itself.
+func (Adapter) ReadPackage(r io.Reader) (bag.Package, error) { return ReadPackage(r) }
+
+// CompareVersions is as the policy manual, section 5.6.12, has it.
+func (Adapter) CompareVersions(a, b string) int { return CompareVersions(a, b) }
+
+// PackageLists names the lists of a release that apt has fetched.
+func (Adapter) PackageLists(root fs.FS, codename string) (found []string) {
+	for _, suite := range []string{codename, codename + "-updates", codename + "-security"} {
+		list, _ := fs.Glob(root, path.Join("var/lib/apt/lists", "*_dists_"+suite+"_*_Packages*")) // the pattern is right
+		found = append(found, list...)
+	}
+	slices.Sort(found)
+	return found
+}
+
+// PlanUpgrade computes the upgrade of an installed system.
+func (Adapter) PlanUpgrade(sys *bag.Installed, basis string, lists ...io.Reader) (*system.UpgradePlan, error) {
+	index, err := ReadIndex(sys.Architecture, lists...)
+	if err != nil {
+		return nil, err
+	}
+	return index.Plan(sys, basis), nil
 }

@@ -14,22 +14,28 @@ type Adapter struct{}
 // maxText bounds what is read of a small configuration file, in bytes.
 const maxText = 1 << 20
 
-// System tells which system lies on fsys. ok is false when none of the Debian
+// family is what facts call this kind of system.
+const family = "debian"
+
+// Family is what facts call this kind of system.
+func (Adapter) Family() string { return family }
+
+// Find tells which system lies on fsys. ok is false when none of the Debian
 // family does: it must name itself and have dpkg's database.
-func (Adapter) System(fsys fs.FS) (sys bag.System, ok bool) {
+func (Adapter) Find(fsys fs.FS) (sys bag.System, ok bool) {
 	release := fields(readText(fsys, "etc/os-release"))
 	if len(release) == 0 {
 		release = fields(readText(fsys, "usr/lib/os-release"))
 	}
-	family := strings.Fields(release["ID"] + " " + release["ID_LIKE"])
-	if !contains(family, "debian") {
+	like := strings.Fields(release["ID"] + " " + release["ID_LIKE"])
+	if !contains(like, family) {
 		return bag.System{}, false
 	}
 	if _, err := fs.Stat(fsys, "var/lib/dpkg/status"); err != nil {
 		return bag.System{}, false
 	}
 	return bag.System{
-		Family:  "debian",
+		Family:  family,
 		Name:    release["PRETTY_NAME"],
 		Version: release["VERSION_ID"],
 		Host:    strings.TrimSpace(readText(fsys, "etc/hostname")),

@@ -32,7 +32,7 @@ func TestWhatIsASystemOfTheFamily(t *testing.T) {
 		"a data volume":    {map[string]string{"charts/north.pdf": "x"}, false},
 		"commented values": {map[string]string{"etc/os-release": "#ID=debian\n", status: ""}, false},
 	} {
-		if _, ok := (debian.Adapter{}).System(tree(c.files)); ok != c.want {
+		if _, ok := (debian.Adapter{}).Find(tree(c.files)); ok != c.want {
 			t.Errorf("%s: %t", name, ok)
 		}
 	}

@@ -7,7 +7,7 @@ import (
 	"strings"
 
 	"diorthos/core/bag"
-	"diorthos/core/readiness"
+	"diorthos/core/system"
 )
 
 // An Index is what a release's package lists offer for one architecture.
@@ -126,8 +126,8 @@ func (r relation) met(version string) bool {
 // packages are replaced, which come newly because others need them, how much
 // is downloaded, and how much room it takes on which volume at its fullest.
 // What new packages recommend comes with them, as apt does it by default.
-func (x *Index) Plan(sys *bag.Installed, basis string) *readiness.Plan {
-	p := &readiness.Plan{Held: []string{}, Missing: []string{}, Gone: []string{}, Basis: basis}
+func (x *Index) Plan(sys *bag.Installed, basis string) *system.UpgradePlan {
+	p := &system.UpgradePlan{Held: []string{}, Missing: []string{}, Gone: []string{}, Basis: basis}
 	have := map[string]string{} // in which version, afterwards
 	for _, i := range sys.Packages {
 		if i.State != "installed" {
@@ -191,12 +191,12 @@ func (x *Index) Plan(sys *bag.Installed, basis string) *readiness.Plan {
 		p.Missing = append(p.Missing, name)
 	}
 	sort.Strings(p.Missing)
-	p.Needs = []readiness.Need{
-		{Mount: "/var/cache/apt/archives", Terms: []readiness.Term{{What: "packages to download", Bytes: p.Download}}},
-		{Mount: "/usr", Terms: []readiness.Term{{What: "installed size, new less old", Bytes: grows}, {What: "the largest package, whose old and new files lie side by side", Bytes: largest}}},
+	p.Needs = []system.Need{
+		{Mount: "/var/cache/apt/archives", Terms: []system.Term{{What: "packages to download", Bytes: p.Download}}},
+		{Mount: "/usr", Terms: []system.Term{{What: "installed size, new less old", Bytes: grows}, {What: "the largest package, whose old and new files lie side by side", Bytes: largest}}},
 	}
 	if kernels > 0 && sys.KernelImage > 0 && sys.EarlyBoot > 0 {
-		p.Needs = append(p.Needs, readiness.Need{Mount: "/boot", Terms: []readiness.Term{
+		p.Needs = append(p.Needs, system.Need{Mount: "/boot", Terms: []system.Term{
 			{What: "a new kernel, as large as the largest there", Bytes: int64(kernels) * sys.KernelImage},
 			{What: "its early-boot image, likewise", Bytes: int64(kernels) * sys.EarlyBoot},
 			{What: "that image once more, while it is written anew", Bytes: sys.EarlyBoot},

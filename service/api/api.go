@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"fmt"
 	"io/fs"
 	"log/slog"
 	"net/http"
@@ -29,7 +30,7 @@ type Deps struct {
 	Store     *records.Store
 	Bags      *bags.Store
 	Enqueue   func(context.Context) func(pgx.Tx, int64) error
-	Knowledge *knowledge.Knowledge
+	Knowledge func() *knowledge.Knowledge // the one that is in force
 	Limits    bag.Limits
 	Console   fs.FS // the built console
 	Log       *slog.Logger
@@ -98,6 +99,7 @@ func (a *API) routes(api huma.API) {
 	a.climbRoutes(signedIn)
 	a.machineRoutes(signedIn)
 	a.codeRoutes(signedIn)
+	declareEnums(api.OpenAPI())
 }
 
 // ready says whether work can be done.
@@ -108,5 +110,5 @@ func (a *API) ready(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "database does not answer", http.StatusServiceUnavailable)
 		return
 	}
-	_, _ = w.Write([]byte("ready\n"))
+	_, _ = fmt.Fprintf(w, "ready, knowledge %s\n", a.Knowledge().Version)
 }

@@ -44,7 +44,7 @@ type casePath struct {
 
 type caseList struct {
 	Machine string `query:"machine" maxLength:"200" doc:"Part of the machine's name"`
-	State   string `query:"state" enum:"received,reading,open,climbing,unreadable,quiet" doc:"Only cases in this state"`
+	State   string `query:"state" enum:"received,reading,open,climbing,unreadable,healthy" doc:"Only cases in this state"`
 	Before  int64  `query:"before" minimum:"0" doc:"Only cases with a lower number: the \"next\" of the page before"`
 	Limit   int    `query:"limit" minimum:"1" maximum:"200" default:"50" doc:"Cases on a page"`
 }
@@ -61,7 +61,7 @@ func (a *API) caseRoutes(api huma.API) {
 	}, a.submit)
 	huma.Register(api, huma.Operation{OperationID: "list-cases", Method: http.MethodGet, Path: "/api/v1/cases", Summary: "List cases, the newest first", Tags: []string{"cases"}},
 		func(ctx context.Context, in *caseList) (*struct{ Body client.CasePage }, error) {
-			page, err := a.Store.Cases(ctx, client.CaseQuery{Machine: in.Machine, State: in.State, Before: in.Before, Limit: in.Limit})
+			page, err := a.Store.Cases(ctx, client.CaseQuery{Machine: in.Machine, State: client.CaseState(in.State), Before: in.Before, Limit: in.Limit})
 			if err != nil {
 				return nil, a.internal("list cases", err)
 			}
@@ -87,9 +87,9 @@ func (a *API) submit(ctx context.Context, in *bagRequest) (*acceptedAnswer, erro
 		return nil, p
 	}
 	accepted, err := a.Store.Accept(ctx, records.Bag{Digest: info.Digest, Blob: key, Size: size, Machine: info.Facts.Machine, By: person(ctx)}, a.Enqueue(ctx))
-	if accepted.Spare != "" {
-		if err := a.Bags.Drop(context.WithoutCancel(ctx), accepted.Spare); err != nil {
-			a.Log.Warn("drop a bag", "key", accepted.Spare, "error", err)
+	if accepted.UnusedBlob != "" {
+		if err := a.Bags.Drop(context.WithoutCancel(ctx), accepted.UnusedBlob); err != nil {
+			a.Log.Warn("drop a bag", "key", accepted.UnusedBlob, "error", err)
 		}
 	}
 	if err != nil {
@@ -99,11 +99,11 @@ func (a *API) submit(ctx context.Context, in *bagRequest) (*acceptedAnswer, erro
 	if err != nil {
 		return nil, a.internal("record a bag", err)
 	}
-	answer := &acceptedAnswer{Status: http.StatusCreated, Body: client.Accepted{Case: *c, Again: accepted.Again}}
-	if accepted.Again {
+	answer := &acceptedAnswer{Status: http.StatusCreated, Body: client.Accepted{Case: *c, Again: accepted.Known}}
+	if accepted.Known {
 		answer.Status = http.StatusOK
 	}
-	a.metrics.bags.WithLabelValues(map[bool]string{true: "again", false: "accepted"}[accepted.Again]).Inc()
-	a.Log.Info("bag accepted", "case", accepted.Number, "machine", info.Facts.Machine.Name, "bytes", size, "again", accepted.Again, "by", person(ctx))
+	a.metrics.bags.WithLabelValues(map[bool]string{true: "again", false: "accepted"}[accepted.Known]).Inc()
+	a.Log.Info("bag accepted", "case", accepted.Number, "machine", info.Facts.Machine.Name, "bytes", size, "again", accepted.Known, "by", person(ctx))
 	return answer, nil
 }

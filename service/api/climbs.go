@@ -24,12 +24,14 @@ func (a *API) climbRoutes(api huma.API) {
 			}
 			return &climbAnswer{*c}, nil
 		})
-	huma.Register(api, huma.Operation{OperationID: "report-climb", Method: http.MethodPatch, Path: "/api/v1/climbs/{id}", Summary: "Tell how a climb goes on", Tags: []string{"climbs"}, Errors: []int{http.StatusNotFound, http.StatusConflict}},
+	huma.Register(api, huma.Operation{OperationID: "report-climb", Method: http.MethodPatch, Path: "/api/v1/climbs/{id}", Summary: "Tell how a climb goes on",
+		Description: "Only who began it may. One of which nothing is heard for 30 seconds is cut off: tell at least every 10 that it goes on.",
+		Tags:        []string{"climbs"}, Errors: []int{http.StatusNotFound, http.StatusConflict, http.StatusForbidden}},
 		func(ctx context.Context, in *struct {
 			ID   int64 `path:"id" minimum:"1"`
 			Body client.ClimbReport
 		}) (*climbAnswer, error) {
-			c, err := a.Store.ReportClimb(ctx, in.ID, in.Body)
+			c, err := a.Store.ReportClimb(ctx, in.ID, person(ctx), in.Body)
 			if err != nil {
 				return nil, a.caseProblem("report a climb", fmt.Sprintf("climb %d", in.ID), err)
 			}

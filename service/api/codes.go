@@ -14,6 +14,6 @@ func (a *API) codeRoutes(api huma.API) {
 		func(_ context.Context, in *struct {
 			Text string `query:"text" required:"true" minLength:"1" maxLength:"2000" doc:"A code in any form, or a sentence"`
 		}) (*struct{ Body codes.Explanation }, error) {
-			return &struct{ Body codes.Explanation }{a.Knowledge.Codes.Explain(in.Text)}, nil
+			return &struct{ Body codes.Explanation }{a.Knowledge().Codes.Explain(in.Text)}, nil
 		})
 }

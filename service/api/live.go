@@ -51,16 +51,21 @@ func (l *live) changed(number int64) {
 	}
 }
 
-// allChanged makes those who watch one case look again.
+// allChanged makes everybody look again: changes may have been missed.
 func (l *live) allChanged() {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	for w := range l.watchers {
 		if w.only != 0 {
 			w.tell(w.only)
+		} else {
+			w.tell(everything)
 		}
 	}
 }
+
+// everything stands for all cases: whoever watches a list fetches it anew.
+const everything = 0
 
 func (w *watcher) tell(number int64) {
 	w.mu.Lock()
@@ -86,7 +91,7 @@ func (w *watcher) take() []int64 {
 func (a *API) liveRoutes(api huma.API) {
 	describe := func(id, path, summary string, errs ...int) huma.Operation {
 		return huma.Operation{OperationID: id, Method: http.MethodGet, Path: path, Summary: summary, Tags: []string{"live"}, Errors: errs,
-			Description: "Server-sent events, each \"event: case\" with a case in short as its data. A line \":\" every 15 seconds keeps the connection open.",
+			Description: "Server-sent events, each \"event: case\" with a case in short as its data. An \"event: missed\" says that changes may have been missed: fetch the list anew. A line \":\" every 15 seconds keeps the connection open.",
 			Responses: map[string]*huma.Response{"200": {Description: "A stream of events", Content: map[string]*huma.MediaType{
 				"text/event-stream": {Schema: &huma.Schema{Type: "string"}},
 			}}}}
@@ -151,6 +156,13 @@ func (a *API) stream(ctx huma.Context, only int64, first *client.Case) {
 			flush()
 		case <-w.wake:
 			for _, n := range w.take() {
+				if n == everything {
+					if _, err := fmt.Fprint(out, "event: missed\ndata: {}\n\n"); err != nil {
+						return
+					}
+					flush()
+					continue
+				}
 				if c, err := a.Store.Case(ctx.Context(), n); err == nil && !send(c) {
 					return
 				}

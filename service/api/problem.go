@@ -67,6 +67,8 @@ func (a *API) caseProblem(doing string, what string, err error) error {
 		return problem(http.StatusConflict, "not-open", what+" has no ladder yet: wait until it has been read")
 	case errors.Is(err, records.ErrBusy):
 		return problem(http.StatusConflict, "busy", what+" is being climbed right now; wait until that ends")
+	case errors.Is(err, records.ErrNotYours):
+		return problem(http.StatusForbidden, "not-yours", what+" was begun by somebody else, who alone may report on it")
 	case errors.Is(err, records.ErrEnded):
 		return problem(http.StatusConflict, "ended", what+" is over; begin another")
 	}

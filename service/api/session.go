@@ -18,11 +18,11 @@ const (
 	sessionTime = 12 * time.Hour
 )
 
-type personKey struct{}
+type identityKey struct{}
 
 // person is who sent the request.
 func person(ctx context.Context) string {
-	p, _ := ctx.Value(personKey{}).(*records.Person)
+	p, _ := ctx.Value(identityKey{}).(*records.Person)
 	if p == nil {
 		return ""
 	}
@@ -41,7 +41,7 @@ func (a *API) signIn(api huma.API) func(huma.Context, func(huma.Context)) {
 			a.Log.Error("sign-in", "error", err)
 			writeProblem(api, ctx, problem(http.StatusServiceUnavailable, "database", "the database does not answer; try again shortly"))
 		default:
-			next(huma.WithValue(ctx, personKey{}, p))
+			next(huma.WithValue(ctx, identityKey{}, p))
 		}
 	}
 }

@@ -1,7 +1,7 @@
 // Package queue reads cases in the background. The jobs lie in PostgreSQL, so
 // several processes share them and none is lost with a process.
 //
-//	q, err := queue.New(store, bags, knowledge, logger)
+//	q, err := queue.New(ctx, store, bags, current, bag.DefaultLimits, logger)
 //	err = q.Start(ctx)
 package queue
 
@@ -34,7 +34,8 @@ import (
 type Queue struct {
 	store     *records.Store
 	bags      *bags.Store
-	knowledge *knowledge.Knowledge
+	knowledge func() *knowledge.Knowledge
+	limits    bag.Limits
 	log       *slog.Logger
 	river     *river.Client[pgx.Tx]
 	Read      atomic.Int64 // cases read by this process
@@ -50,7 +51,12 @@ func (readCase) Kind() string { return "read_case" }
 const readTimeout = 30 * time.Minute
 
 // New brings the queue's own tables up to date and prepares workers.
-func New(ctx context.Context, store *records.Store, b *bags.Store, k *knowledge.Knowledge, log *slog.Logger) (*Queue, error) {
+//
+// Limits bound what a bag may unpack to. Current gives the knowledge to read with,
+// which may be loaded anew while the service runs.
+func New(
+	ctx context.Context, store *records.Store, b *bags.Store, current func() *knowledge.Knowledge, limits bag.Limits, log *slog.Logger,
+) (*Queue, error) {
 	driver := riverpgxv5.New(store.Pool)
 	m, err := rivermigrate.New(driver, &rivermigrate.Config{Logger: log})
 	if err != nil {
@@ -59,7 +65,7 @@ func New(ctx context.Context, store *records.Store, b *bags.Store, k *knowledge.
 	if _, err := m.Migrate(ctx, rivermigrate.DirectionUp, nil); err != nil {
 		return nil, fmt.Errorf("queue: %w", err)
 	}
-	q := &Queue{store: store, bags: b, knowledge: k, log: log}
+	q := &Queue{store: store, bags: b, knowledge: current, limits: limits, log: log}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &worker{queue: q})
 	q.river, err = river.NewClient(driver, &river.Config{
@@ -98,6 +104,11 @@ func (q *Queue) Run(ctx context.Context) error {
 				q.log.Warn("look for silent workers", "error", err)
 			} else if len(numbers) > 0 {
 				q.log.Info("took cases over from a silent worker", "cases", numbers)
+			}
+			if numbers, err := q.store.EndSilentClimbs(ctx); err != nil {
+				q.log.Warn("look for silent climbs", "error", err)
+			} else if len(numbers) > 0 {
+				q.log.Info("cut silent climbs off", "cases", numbers)
 			}
 		}
 	}
@@ -153,13 +164,13 @@ func (q *Queue) read(ctx context.Context, blob string, r *reporter) (*docket.Doc
 	}
 	defer func() { _ = os.RemoveAll(dir) }()
 	r.set("unpacking", 0, size)
-	info, err := bag.Unpack(ctx, &counting{body, r}, bag.DefaultLimits, dir)
+	info, err := bag.Unpack(ctx, &counting{body, r}, q.limits, dir)
 	if err != nil {
 		return nil, err
 	}
 	logs, total := docket.Logs(info, dir)
 	r.set("reading logs", 0, total)
-	return docket.Draw(ctx, info.Facts, logs, q.knowledge, func(n int64) { r.set("reading logs", n, total) })
+	return docket.Draw(ctx, info.Facts, logs, q.knowledge(), func(n int64) { r.set("reading logs", n, total) })
 }
 
 type counting struct {

@@ -3,6 +3,7 @@ package records
 import (
 	"context"
 	"encoding/json"
+	"reflect"
 	"slices"
 	"strconv"
 	"strings"
@@ -11,11 +12,13 @@ import (
 	"github.com/jackc/pgx/v5"
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
+	"gorm.io/gorm/schema"
 
 	"diorthos/client"
 	"diorthos/core/bag"
+	"diorthos/core/climb"
 	"diorthos/core/docket"
-	"diorthos/core/ladder"
+	"diorthos/service/lifecycle"
 )
 
 type machine struct {
@@ -40,7 +43,7 @@ type caseRow struct {
 	Number        int64 `gorm:"primaryKey"`
 	MachineID     int64
 	BagDigest     string
-	State         string
+	State         client.CaseState
 	ReceivedAt    time.Time
 	UpdatedAt     time.Time `gorm:"autoUpdateTime:false"`
 	ReceivedBy    string
@@ -71,12 +74,34 @@ func (r caseRow) public() client.Case {
 	return c
 }
 
-const caseColumns = "cases.number, cases.machine_id, cases.bag_digest, cases.state, cases.received_at, cases.updated_at, cases.received_by, cases.headline, cases.tried, " +
-	"cases.rungs, cases.proven, cases.problem, cases.progress_phase, cases.progress_done, cases.progress_total, machines.name as machine, machines.site as site, bags.size as size"
+// caseColumns are those of a case's own table, without its docket, and what a
+// list shows of its machine and bag.
+var caseColumns = columnsOf(reflect.TypeFor[caseRow](), "cases") +
+	", machines.name as machine, machines.site as site, bags.size as size"
+
+// columnsOf lists the columns of a table that a row holds and that are written.
+func columnsOf(row reflect.Type, table string) string {
+	var names schema.NamingStrategy
+	var list []string
+	for i := range row.NumField() {
+		if f := row.Field(i); !strings.Contains(f.Tag.Get("gorm"), "->") {
+			list = append(list, table+"."+names.ColumnName("", f.Name))
+		}
+	}
+	return strings.Join(list, ", ")
+}
 
 func (s *Store) caseQuery(ctx context.Context) *gorm.DB {
 	return s.db.WithContext(ctx).Model(&caseRow{}).Select(caseColumns).
 		Joins("join machines on machines.id = cases.machine_id").Joins("join bags on bags.digest = cases.bag_digest")
+}
+
+// keepKnown leaves site and model of a machine as they are known when a bag says
+// nothing of them.
+var keepKnown = clause.Set{
+	{Column: clause.Column{Name: "site"}, Value: gorm.Expr("coalesce(nullif(excluded.site, ''), machines.site)")},
+	{Column: clause.Column{Name: "model"}, Value: gorm.Expr("coalesce(nullif(excluded.model, ''), machines.model)")},
+	{Column: clause.Column{Name: "last_seen"}, Value: gorm.Expr("excluded.last_seen")},
 }
 
 // A Bag is one that was verified and lies in the store of bags.
@@ -90,7 +115,7 @@ type Bag struct {
 
 // Accept records a bag and its new case and, in the same transaction, lets
 // enqueue put the reading of it into the queue. A bag that is known already
-// gives the number of its case, and again is true.
+// gives the number of its case, and known is true.
 func (s *Store) Accept(ctx context.Context, b Bag, enqueue func(pgx.Tx, int64) error) (a Accepted, err error) {
 	err = s.inTx(ctx, func(db *gorm.DB, raw func(func(pgx.Tx) error) error) error {
 		made := db.Clauses(clause.OnConflict{DoNothing: true}).Create(&bagRow{Digest: b.Digest, Blob: b.Blob, Size: b.Size})
@@ -98,10 +123,10 @@ func (s *Store) Accept(ctx context.Context, b Bag, enqueue func(pgx.Tx, int64) e
 			return made.Error
 		}
 		if made.RowsAffected == 0 {
-			return a.again(db, raw, b, enqueue)
+			return a.known(db, raw, b, enqueue)
 		}
 		m := machine{Name: b.Machine.Name, Site: b.Machine.Site, Model: b.Machine.Model, LastSeen: time.Now()}
-		if err := db.Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "name"}}, DoUpdates: clause.AssignmentColumns([]string{"site", "model", "last_seen"})}).Create(&m).Error; err != nil {
+		if err := db.Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "name"}}, DoUpdates: keepKnown}).Create(&m).Error; err != nil {
 			return err
 		}
 		err := db.Raw("insert into cases (machine_id, bag_digest, state, received_by) values (?, ?, ?, ?) returning number", m.ID, b.Digest, client.Received, b.By).Scan(&a.Number).Error
@@ -111,36 +136,37 @@ func (s *Store) Accept(ctx context.Context, b Bag, enqueue func(pgx.Tx, int64) e
 		return raw(func(tx pgx.Tx) error { return enqueue(tx, a.Number) })
 	})
 	if err != nil {
-		a.Spare = b.Blob
+		a.UnusedBlob = b.Blob
 	}
 	return a, err
 }
 
 // Accepted says what became of a bag that was handed in.
 type Accepted struct {
-	Number int64
-	Again  bool   // the case was there already
-	Spare  string // the blob that is not needed: the new one, or one that could not be read
+	Number     int64
+	Known      bool   // the case was there already
+	UnusedBlob string // the blob that is not needed: the new one, or one that could not be read
 }
 
-// again finds the case of a bag that was handed in before. One that could not be
+// known finds the case of a bag that was handed in before. One that could not be
 // read, since what was kept of it was damaged, is read from the new copy.
-func (a *Accepted) again(db *gorm.DB, raw func(func(pgx.Tx) error) error, b Bag, enqueue func(pgx.Tx, int64) error) error {
+func (a *Accepted) known(db *gorm.DB, raw func(func(pgx.Tx) error) error, b Bag, enqueue func(pgx.Tx, int64) error) error {
 	var c caseRow
 	if err := db.Clauses(clause.Locking{Strength: "UPDATE"}).Select("number", "state").Where("bag_digest = ?", b.Digest).Take(&c).Error; err != nil {
 		return err
 	}
-	a.Number, a.Again, a.Spare = c.Number, true, b.Blob
-	if c.State != client.Unreadable {
-		return nil
+	a.Number, a.Known, a.UnusedBlob = c.Number, true, b.Blob
+	next, err := lifecycle.Next(c.State, lifecycle.HandedIn)
+	if err != nil || next == c.State {
+		return err
 	}
-	if err := db.Raw("select blob from bags where digest = ?", b.Digest).Scan(&a.Spare).Error; err != nil {
+	if err := db.Raw("select blob from bags where digest = ?", b.Digest).Scan(&a.UnusedBlob).Error; err != nil {
 		return err
 	}
 	if err := db.Exec("update bags set blob = ?, size = ? where digest = ?", b.Blob, b.Size, b.Digest).Error; err != nil {
 		return err
 	}
-	if err := db.Exec("update cases set state = ?, problem = '', received_by = ?, updated_at = now() where number = ?", client.Received, b.By, c.Number).Error; err != nil {
+	if err := db.Exec("update cases set state = ?, problem = '', received_by = ?, updated_at = now() where number = ?", next, b.By, c.Number).Error; err != nil {
 		return err
 	}
 	return raw(func(tx pgx.Tx) error { return enqueue(tx, c.Number) })
@@ -150,7 +176,7 @@ func (a *Accepted) again(db *gorm.DB, raw func(func(pgx.Tx) error) error, b Bag,
 func (s *Store) Case(ctx context.Context, number int64) (*client.Case, error) {
 	var r caseRow
 	if err := s.caseQuery(ctx).Where("cases.number = ?", number).Take(&r).Error; err != nil {
-		return nil, found(err)
+		return nil, mapNotFound(err)
 	}
 	c := r.public()
 	return &c, nil
@@ -162,10 +188,10 @@ func (s *Store) CaseDetail(ctx context.Context, number int64) (*client.CaseDetai
 	if err != nil {
 		return nil, err
 	}
-	d := &client.CaseDetail{Case: *c, Climbs: []client.Climb{}, Stands: map[string]ladder.Outcome{}}
+	d := &client.CaseDetail{Case: *c, Climbs: []client.Climb{}, Stands: map[string]climb.Outcome{}}
 	var raw []byte
 	if err := s.db.WithContext(ctx).Raw("select docket from cases where number = ?", number).Row().Scan(&raw); err != nil {
-		return nil, found(err)
+		return nil, mapNotFound(err)
 	}
 	if raw != nil {
 		d.Docket = &docket.Docket{}
@@ -179,11 +205,11 @@ func (s *Store) CaseDetail(ctx context.Context, number int64) (*client.CaseDetai
 	if d.Typical, err = s.typical(ctx); err != nil {
 		return nil, err
 	}
-	var runs []ladder.Run
+	var runs []climb.Run
 	for _, c := range slices.Backward(d.Climbs) { // the earliest first
 		runs = append(runs, c.Runs...)
 	}
-	for rung, outcome := range ladder.Standing(runs) {
+	for rung, outcome := range climb.Standing(runs) {
 		d.Stands[strconv.Itoa(rung)] = outcome
 	}
 	return d, nil
@@ -241,7 +267,7 @@ const staleAfter = "15 seconds"
 // if somebody else reads it or it has been read.
 func (s *Store) Claim(ctx context.Context, number int64, claim string) (blob string, ok bool, err error) {
 	r := s.db.WithContext(ctx).Exec("update cases set state = ?, claim = ?, heartbeat = now(), updated_at = now(), progress_phase = 'unpacking', progress_done = 0, progress_total = 0 "+
-		"where number = ? and (state = ? or state = ? and heartbeat < now() - interval '"+staleAfter+"')", client.Reading, claim, number, client.Received, client.Reading)
+		"where number = ? and state in ? and (heartbeat is null or heartbeat < now() - interval '"+staleAfter+"')", client.Reading, claim, number, lifecycle.From(lifecycle.Claimed))
 	if r.Error != nil || r.RowsAffected == 0 {
 		return "", false, r.Error
 	}
@@ -263,19 +289,31 @@ func (s *Store) Release(ctx context.Context, number int64, claim string) error {
 // Settle ends the reading: with a docket, or with the problem for which there
 // is none. It does nothing for a worker that lost its claim.
 func (s *Store) Settle(ctx context.Context, number int64, claim string, d *docket.Docket, problem string) error {
-	set := map[string]any{"state": client.Unreadable, "problem": problem, "claim": nil, "heartbeat": nil, "updated_at": time.Now()}
+	event := lifecycle.Unreadable
+	set := map[string]any{"problem": problem, "claim": nil, "heartbeat": nil, "updated_at": time.Now()}
 	if d != nil {
 		raw, err := json.Marshal(d)
 		if err != nil {
 			return err
 		}
-		state := client.Open
-		if len(d.Why) == 0 && d.Broke == nil {
-			state = client.Quiet
+		event = lifecycle.ReadFailing
+		if len(d.Why) == 0 && d.Failure == nil {
+			event = lifecycle.ReadHealthy
 		}
-		set["state"], set["docket"], set["rungs"], set["headline"], set["tried"] = state, raw, len(d.ToDo), headline(d), tried(d)
+		set["docket"], set["rungs"], set["headline"], set["tried"] = raw, len(d.ToDo), headline(d), tried(d)
 	}
-	return s.db.WithContext(ctx).Table("cases").Where("number = ? and claim = ?", number, claim).Updates(set).Error
+	return s.inTx(ctx, func(db *gorm.DB, _ func(func(pgx.Tx) error) error) error {
+		c, err := lockCase(db, number)
+		if err != nil {
+			return err
+		}
+		next, err := lifecycle.Next(c.State, event)
+		if err != nil {
+			return nil //nolint:nilerr // somebody else has the case now
+		}
+		set["state"] = next
+		return db.Table("cases").Where("number = ? and claim = ?", number, claim).Updates(set).Error
+	})
 }
 
 // Requeue puts cases whose worker fell silent back into the queue.
@@ -301,7 +339,7 @@ func (s *Store) Requeue(ctx context.Context, enqueue func(pgx.Tx, int64) error) 
 // BagOf tells where the bag of a case lies.
 func (s *Store) BagOf(ctx context.Context, number int64) (blob string, err error) {
 	err = s.db.WithContext(ctx).Raw("select blob from bags join cases on cases.bag_digest = bags.digest where number = ?", number).Row().Scan(&blob)
-	return blob, found(err)
+	return blob, mapNotFound(err)
 }
 
 // HasBlob reports whether a bag is recorded that lies under key.
@@ -319,13 +357,13 @@ func headline(d *docket.Docket) string {
 }
 
 func tried(d *docket.Docket) string {
-	for _, t := range d.Tried {
+	for _, t := range d.Attempts {
 		if t.Outcome != "succeeded" {
-			return strings.TrimSpace(t.Kind + " " + string(t.Outcome))
+			return strings.TrimSpace(string(t.Kind) + " " + string(t.Outcome))
 		}
 	}
-	if len(d.Tried) > 0 {
-		return strings.TrimSpace(d.Tried[0].Kind + " " + string(d.Tried[0].Outcome))
+	if len(d.Attempts) > 0 {
+		return strings.TrimSpace(string(d.Attempts[0].Kind) + " " + string(d.Attempts[0].Outcome))
 	}
 	return ""
 }

@@ -11,7 +11,8 @@ import (
 	"gorm.io/gorm/clause"
 
 	"diorthos/client"
-	"diorthos/core/ladder"
+	"diorthos/core/climb"
+	"diorthos/service/lifecycle"
 )
 
 var (
@@ -28,19 +29,20 @@ type climbRow struct {
 	CaseNumber int64
 	Person     string
 	Host       string
-	State      string
+	State      client.ClimbState
 	Rung       int
 	Phase      string
 	Problem    string
 	Runs       json.RawMessage `gorm:"type:jsonb"`
 	BeganAt    time.Time
 	EndedAt    *time.Time
+	Heartbeat  time.Time
 }
 
 func (climbRow) TableName() string { return "climbs" }
 
 func (r climbRow) public() (client.Climb, error) {
-	c := client.Climb{ID: r.ID, Case: r.CaseNumber, By: r.Person, Host: r.Host, State: r.State, Rung: r.Rung, Phase: r.Phase, Problem: r.Problem, Began: r.BeganAt.UTC(), Ended: r.EndedAt, Runs: []ladder.Run{}}
+	c := client.Climb{ID: r.ID, Case: r.CaseNumber, By: r.Person, Host: r.Host, State: r.State, Rung: r.Rung, Phase: r.Phase, Problem: r.Problem, Began: r.BeganAt.UTC(), Ended: r.EndedAt, Runs: []climb.Run{}}
 	return c, json.Unmarshal(r.Runs, &c.Runs)
 }
 
@@ -81,32 +83,40 @@ func (s *Store) typical(ctx context.Context) (map[string]client.Typical, error) 
 	return m, nil
 }
 
-// quietAfter is how long a climb may tell nothing before another may begin.
-const quietAfter = 15 * time.Minute
+// silentAfter is how long a climb may tell nothing before it is taken as cut off.
+const silentAfter = "30 seconds"
 
-// StartClimb records that a climb begins. Only one goes on at a time; one
-// that has been silent for long is taken as cut off.
+// StartClimb records that a climb begins. Only one goes on at a time: one that
+// fell silent, or that the same person began on the same computer, is cut off.
 func (s *Store) StartClimb(ctx context.Context, number int64, person string, start client.ClimbStart) (*client.Climb, error) {
-	row := climbRow{CaseNumber: number, Person: person, Host: start.Host, Rung: start.Rung, State: client.Running, Phase: ladder.Looking, Runs: json.RawMessage("[]"), BeganAt: time.Now()}
+	row := climbRow{
+		CaseNumber: number, Person: person, Host: start.Host, Rung: start.Rung, State: client.Running,
+		Phase: climb.Looking, Runs: json.RawMessage("[]"), BeganAt: time.Now(), Heartbeat: time.Now(),
+	}
 	err := s.inTx(ctx, func(db *gorm.DB, _ func(func(pgx.Tx) error) error) error {
-		var c caseRow
-		if err := db.Clauses(clause.Locking{Strength: "UPDATE"}).Select("number", "state", "updated_at").Where("number = ?", number).Take(&c).Error; err != nil {
-			return found(err)
+		c, err := lockCase(db, number)
+		if err != nil {
+			return err
 		}
-		switch {
-		case c.State == client.Climbing && time.Since(c.UpdatedAt) < quietAfter:
-			return ErrBusy
-		case c.State != client.Open && c.State != client.Quiet && c.State != client.Climbing:
+		next, err := lifecycle.Next(c.State, lifecycle.ClimbBegins)
+		if err != nil {
 			return ErrNotOpen
 		}
-		if err := db.Table("climbs").Where("case_number = ? and state = ?", number, client.Running).
-			Updates(map[string]any{"state": client.CutOff, "problem": "nothing more was heard of it", "ended_at": time.Now()}).Error; err != nil {
+		over := db.Where("person = ? and host = ? or heartbeat < now() - interval '"+silentAfter+"'", person, start.Host)
+		if err := cutOff(db, db.Where("case_number = ?", number).Where(over)); err != nil {
 			return err
+		}
+		var running int64
+		if err := db.Model(&climbRow{}).Where("case_number = ? and state = ?", number, client.Running).Count(&running).Error; err != nil {
+			return err
+		}
+		if running > 0 {
+			return ErrBusy
 		}
 		if err := db.Create(&row).Error; err != nil {
 			return err
 		}
-		return touch(db, number, client.Climbing)
+		return refreshCase(db, number, next)
 	})
 	if err != nil {
 		return nil, err
@@ -115,14 +125,66 @@ func (s *Store) StartClimb(ctx context.Context, number int64, person string, sta
 	return &c, err
 }
 
-// ReportClimb notes how a climb goes on.
-func (s *Store) ReportClimb(ctx context.Context, id int64, r client.ClimbReport) (*client.Climb, error) {
+// cutOff ends the running climbs that which selects.
+func cutOff(db, which *gorm.DB) error {
+	return db.Table("climbs").Where("state = ?", client.Running).Where(which).Updates(map[string]any{
+		"state": client.CutOff, "problem": "nothing more was heard of it", "ended_at": time.Now(),
+	}).Error
+}
+
+// EndSilentClimbs cuts climbs off of which nothing was heard, so that their cases
+// can be climbed again. It returns the numbers of the cases.
+func (s *Store) EndSilentClimbs(ctx context.Context) (numbers []int64, err error) {
+	const silent = "heartbeat < now() - interval '" + silentAfter + "'"
+	err = s.inTx(ctx, func(db *gorm.DB, _ func(func(pgx.Tx) error) error) error {
+		err := db.Model(&climbRow{}).Where("state = ? and "+silent, client.Running).Order("case_number").
+			Distinct().Pluck("case_number", &numbers).Error
+		for _, n := range numbers {
+			if err == nil {
+				err = endSilent(db, n, silent)
+			}
+		}
+		return err
+	})
+	return numbers, err
+}
+
+func endSilent(db *gorm.DB, number int64, silent string) error {
+	c, err := lockCase(db, number)
+	if err != nil {
+		return err
+	}
+	if err := cutOff(db, db.Where("case_number = ? and "+silent, number)); err != nil {
+		return err
+	}
+	next, err := lifecycle.Next(c.State, lifecycle.ClimbEnds)
+	if err != nil {
+		return nil //nolint:nilerr // its state has nothing to do with the climb
+	}
+	return refreshCase(db, number, next)
+}
+
+// lockCase keeps others from changing a case's state.
+func lockCase(db *gorm.DB, number int64) (*caseRow, error) {
+	var c caseRow
+	err := db.Clauses(clause.Locking{Strength: "UPDATE"}).Select("number", "state").Where("number = ?", number).Take(&c).Error
+	return &c, mapNotFound(err)
+}
+
+// ErrNotYours means that somebody else began a climb.
+var ErrNotYours = errors.New("the climb is another person's")
+
+// ReportClimb notes how a climb goes on. Only who began it may report on it.
+func (s *Store) ReportClimb(ctx context.Context, id int64, person string, r client.ClimbReport) (*client.Climb, error) {
 	var row climbRow
 	err := s.inTx(ctx, func(db *gorm.DB, _ func(func(pgx.Tx) error) error) error {
 		if err := db.Clauses(clause.Locking{Strength: "UPDATE"}).Where("id = ?", id).Take(&row).Error; err != nil {
-			return found(err)
+			return mapNotFound(err)
 		}
-		if row.State != client.Running {
+		switch {
+		case row.Person != person:
+			return ErrNotYours
+		case row.State != client.Running:
 			return ErrEnded
 		}
 		if err := row.take(r); err != nil {
@@ -131,11 +193,15 @@ func (s *Store) ReportClimb(ctx context.Context, id int64, r client.ClimbReport)
 		if err := db.Save(&row).Error; err != nil {
 			return err
 		}
-		state := client.Climbing
-		if row.State != client.Running {
-			state = client.Open
+		c, err := lockCase(db, row.CaseNumber)
+		if err != nil || row.State == client.Running {
+			return err
 		}
-		return touch(db, row.CaseNumber, state)
+		next, err := lifecycle.Next(c.State, lifecycle.ClimbEnds)
+		if err != nil {
+			next = c.State
+		}
+		return refreshCase(db, row.CaseNumber, next)
 	})
 	if err != nil {
 		return nil, err
@@ -146,7 +212,7 @@ func (s *Store) ReportClimb(ctx context.Context, id int64, r client.ClimbReport)
 
 // take brings a report into the row.
 func (row *climbRow) take(r client.ClimbReport) error {
-	row.State, row.Phase = r.State, r.Phase
+	row.State, row.Phase, row.Heartbeat = r.State, r.Phase, time.Now()
 	if r.Problem != "" {
 		row.Problem = r.Problem
 	}
@@ -157,7 +223,7 @@ func (row *climbRow) take(r client.ClimbReport) error {
 	if r.Run == nil {
 		return nil
 	}
-	var runs []ladder.Run
+	var runs []climb.Run
 	if err := json.Unmarshal(row.Runs, &runs); err != nil {
 		return err
 	}
@@ -166,23 +232,23 @@ func (row *climbRow) take(r client.ClimbReport) error {
 	return err
 }
 
-// touch brings a case's state and its count of proven rungs up to date.
-func touch(db *gorm.DB, number int64, state string) error {
+// refreshCase brings a case's state and its count of proven rungs up to date.
+func refreshCase(db *gorm.DB, number int64, state client.CaseState) error {
 	var lists []string
 	if err := db.Table("climbs").Where("case_number = ?", number).Order("id").Pluck("runs", &lists).Error; err != nil {
 		return err
 	}
-	var all []ladder.Run
+	var all []climb.Run
 	for _, raw := range lists {
-		var runs []ladder.Run
+		var runs []climb.Run
 		if err := json.Unmarshal([]byte(raw), &runs); err != nil {
 			return err
 		}
 		all = append(all, runs...)
 	}
 	proven := 0
-	for _, o := range ladder.Standing(all) {
-		if o == ladder.Proven {
+	for _, o := range climb.Standing(all) {
+		if o == climb.Proven {
 			proven++
 		}
 	}

@@ -11,6 +11,7 @@ import (
 	"diorthos/client"
 	"diorthos/core/bag"
 	"diorthos/core/docket"
+	"diorthos/core/readiness"
 )
 
 // machineRow is a machine with its latest case.
@@ -22,7 +23,7 @@ type machineRow struct {
 	LastSeen time.Time
 	Cases    int64
 	Number   int64
-	State    string
+	State    client.CaseState
 	Headline string
 }
 
@@ -80,9 +81,9 @@ const historyShown = 50
 func (s *Store) MachineDetail(ctx context.Context, name string) (*client.MachineDetail, error) {
 	var r machineRow
 	if err := s.machineQuery(ctx).Where("machines.name = ?", name).Take(&r).Error; err != nil {
-		return nil, found(err)
+		return nil, mapNotFound(err)
 	}
-	d := &client.MachineDetail{MachineSummary: r.public(), Disks: []bag.Disk{}, History: []client.Case{}}
+	d := &client.MachineDetail{MachineSummary: r.public(), Disks: []bag.Disk{}, Conditions: []readiness.Verdict{}, History: []client.Case{}}
 	var list []caseRow
 	if err := s.caseQuery(ctx).Where("cases.machine_id = ?", r.ID).Order("cases.number desc").Limit(historyShown).Find(&list).Error; err != nil {
 		return nil, err
@@ -93,19 +94,20 @@ func (s *Store) MachineDetail(ctx context.Context, name string) (*client.Machine
 	var raw []byte
 	err := s.db.WithContext(ctx).Raw("select docket from cases where machine_id = ? and docket is not null order by number desc limit 1", r.ID).Row().Scan(&raw)
 	if err != nil {
-		return d, onlyFailure(found(err))
+		return d, ignoreNotFound(mapNotFound(err))
 	}
 	var read docket.Docket
 	if err := json.Unmarshal(raw, &read); err != nil {
 		return nil, err
 	}
-	d.Gathered, d.Hardware, d.Firmware, d.Facts = read.Gathered, read.Hardware, read.Firmware, read.State
+	d.Gathered, d.Hardware, d.Firmware = read.Gathered, read.Hardware, read.Firmware
+	d.Facts, d.Conditions = read.State, read.Conditions
 	d.Disks = append(d.Disks, read.Disks...)
 	return d, nil
 }
 
-// onlyFailure lets pass that nothing was found.
-func onlyFailure(err error) error {
+// ignoreNotFound lets pass that nothing was found.
+func ignoreNotFound(err error) error {
 	if errors.Is(err, ErrNotFound) {
 		return nil
 	}

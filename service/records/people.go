@@ -41,7 +41,7 @@ func (s *Store) SetToken(ctx context.Context, name, token string) error {
 func (s *Store) PersonByToken(ctx context.Context, token string) (*Person, error) {
 	var p Person
 	err := s.db.WithContext(ctx).Where("token_hash = ?", hash(token)).Take(&p).Error
-	return &p, found(err)
+	return &p, mapNotFound(err)
 }
 
 // AddSession remembers a signed-in browser. Expired ones are forgotten on the
@@ -59,7 +59,7 @@ func (s *Store) PersonBySession(ctx context.Context, secret string) (*Person, er
 	var p Person
 	err := s.db.WithContext(ctx).Joins("join sessions on sessions.person_id = people.id").
 		Where("sessions.hash = ? and sessions.expires_at > ?", hash(secret), time.Now()).Take(&p).Error
-	return &p, found(err)
+	return &p, mapNotFound(err)
 }
 
 // DropSession signs a browser out.

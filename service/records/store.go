@@ -188,7 +188,7 @@ func (s *Store) listen(ctx context.Context, heard func(int64)) error {
 	}
 }
 
-func found(err error) error {
+func mapNotFound(err error) error {
 	if errors.Is(err, gorm.ErrRecordNotFound) || errors.Is(err, sql.ErrNoRows) {
 		return ErrNotFound
 	}

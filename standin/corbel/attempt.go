@@ -272,7 +272,7 @@ func (r *run) policy() error {
 // sound looks whether the file systems are.
 func (r *run) sound() error {
 	for _, p := range r.v.parts {
-		part := block.NewPart(r.v.draft, p.Off, p.Length)
+		part := block.NewReadRange(r.v.draft, p.Off, p.Length)
 		label := layout.Recognise(part).Label
 		if label != labelSystem && label != labelBoot {
 			continue

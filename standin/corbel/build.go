@@ -131,7 +131,7 @@ func (m *Machine) partition(r *rand.Rand) (err error) {
 	}
 	for i, o := range []fat.Options{{Label: labelBoot}, {Label: labelSystem}, {Label: labelPlans, Bits: 16}} {
 		o.Serial = r.Uint32()
-		if err := fat.Format(block.NewSection(dev, int64(spans[i].First)*512, int64(spans[i].Sectors())*512), int64(spans[i].Sectors())*512, o); err != nil {
+		if err := fat.Format(block.NewWriteRange(dev, int64(spans[i].First)*512, int64(spans[i].Sectors())*512), int64(spans[i].Sectors())*512, o); err != nil {
 			return err
 		}
 	}
@@ -239,7 +239,7 @@ func (m *Machine) users(v *volumes, r *rand.Rand) error {
 		}
 	}
 	for _, p := range v.parts {
-		e, err := fat.Edit(block.NewSection(v.draft, p.Off, p.Length), time.Time{})
+		e, err := fat.Edit(block.NewWriteRange(v.draft, p.Off, p.Length), time.Time{})
 		if err != nil || e.Label != labelPlans {
 			continue
 		}
@@ -301,7 +301,7 @@ func early(build int) []byte { return content("early", fmt.Sprint(build), 40000)
 // store names it.
 func (m *Machine) systemSerial(v *volumes) (string, error) {
 	for _, p := range v.parts {
-		c := layout.Recognise(block.NewPart(v.draft, p.Off, p.Length))
+		c := layout.Recognise(block.NewReadRange(v.draft, p.Off, p.Length))
 		if c.Label == labelSystem {
 			return c.UUID, nil
 		}

@@ -32,7 +32,7 @@ func (r *run) fetch() error {
 	if err := r.featureSource(); err != nil || r.pack != nil {
 		return err
 	}
-	if info, err := fs.Stat(r.v.sys, corbelfile.CacheFolder); err != nil || info.Mode()&0o200 == 0 {
+	if info, err := fs.Stat(r.v.sys, corbelfile.CacheFolder); err != nil || !info.IsDir() || info.Mode()&0o200 == 0 {
 		return halt(stage, "cache", codeCacheWrite, "cache %s cannot be written", corbelfile.CacheFolder)
 	}
 	at := path.Join(corbelfile.CacheFolder, r.offer.ID+".pack")
@@ -149,11 +149,11 @@ func (r *run) download() ([]byte, error) {
 		if errors.Is(err, errDown) {
 			return nil, halt(stage, "vendor", codeVendorDown, "the vendor says that packages are down")
 		}
-		return nil, err
+		return nil, byVendor(err)
 	}
 	raw, err := r.req.Link.get(r.ctx, "/packages/"+r.offer.ID)
 	if err != nil {
-		return nil, err
+		return nil, byVendor(err)
 	}
 	const blockSize = 2048
 	blocks := len(raw)/blockSize + 1
@@ -166,6 +166,16 @@ func (r *run) download() ([]byte, error) {
 		r.carry("warn", "connection lost after block %d of %d, try %d (0x20110007)", n.LossEvery, blocks, try)
 	}
 	return nil, halt(stage, "network", codeLost, "connection to the vendor was lost three times")
+}
+
+// byVendor says what the courier says of an answer that is none: what fails there
+// is not this machine's.
+func byVendor(err error) error {
+	var status *statusError
+	if errors.As(err, &status) && status.code >= 500 {
+		return halt("fetch", "vendor", codeVendorDown, "%v", err)
+	}
+	return halt("fetch", "network", codeLost, "connection to the vendor was lost: %v", err)
 }
 
 // lay checks trust and store, writes what is new into the store, and the

@@ -76,7 +76,7 @@ func (m *Machine) mount(dev block.Source, now time.Time) (*volumes, error) {
 	}
 	v.parts = v.table.Partitions()
 	for _, p := range v.parts {
-		e, err := fat.Edit(block.NewSection(v.draft, p.Off, p.Length), now)
+		e, err := fat.Edit(block.NewWriteRange(v.draft, p.Off, p.Length), now)
 		if err != nil {
 			continue
 		}
@@ -180,7 +180,7 @@ func (m *Machine) UserFiles() (list map[string]string, err error) {
 	}
 	list = map[string]string{}
 	for _, p := range table.Partitions() {
-		v, err := fat.Open(block.NewPart(dev, p.Off, p.Length))
+		v, err := fat.Open(block.NewReadRange(dev, p.Off, p.Length))
 		if err != nil {
 			continue
 		}

@@ -114,8 +114,8 @@ var services = []corbelfile.Service{
 	{Name: "ledger", Start: corbelfile.StartAuto, Running: true, File: "ledger/part0.bin", AtStart: true},
 	{Name: "courier", Needs: []string{"line", "ledger"}, Start: corbelfile.StartAuto, Running: true, File: "courier/part0.bin"},
 	{Name: "timekeeper", Needs: []string{"line"}, Start: corbelfile.StartDemand},
-	{Name: "spooler", Needs: []string{"ledger"}, Start: corbelfile.StartAuto, Running: true},
-	{Name: "finder", Needs: []string{"ledger"}, Start: corbelfile.StartDemand},
+	{Name: "papers", Needs: []string{"ledger"}, Start: corbelfile.StartAuto, Running: true},
+	{Name: "almanac", Needs: []string{"ledger"}, Start: corbelfile.StartDemand},
 	{Name: "shell", Start: corbelfile.StartAuto, Running: true, File: "shell/part0.bin", AtStart: true},
 	{Name: "remote", Needs: []string{"line"}, Start: corbelfile.StartOff},
 }

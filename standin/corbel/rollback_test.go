@@ -34,7 +34,7 @@ func contents(t *testing.T, m *corbel.Machine) map[string]string {
 	}
 	list := map[string]string{}
 	for _, p := range table.Partitions() {
-		v, err := fat.Open(block.NewPart(dev, p.Off, p.Length))
+		v, err := fat.Open(block.NewReadRange(dev, p.Off, p.Length))
 		if err != nil {
 			continue
 		}

@@ -123,7 +123,7 @@ func (m *Machine) fromFirmware(v *volumes) (fs.FS, error) {
 		}
 		for _, p := range v.parts {
 			if strings.EqualFold(p.ID, e.Partition) {
-				volume, err := fat.Open(block.NewPart(v.draft, p.Off, p.Length))
+				volume, err := fat.Open(block.NewReadRange(v.draft, p.Off, p.Length))
 				if err != nil {
 					return nil, halt("start", "loader", codeNoLoader, "the boot volume cannot be read: %v", err)
 				}
@@ -161,7 +161,7 @@ func (m *Machine) fromSectorZero(v *volumes) (fs.FS, error) {
 	if _, err := v.draft.ReadAt(code, p.Off+corbelfile.BootSectorAt); err != nil || !runs(magicSector, code) {
 		return nil, halt("start", "boot sector", codeBootSector, "the boot sector of partition %d does not run", p.Number)
 	}
-	volume, err := fat.Open(block.NewPart(v.draft, p.Off, p.Length))
+	volume, err := fat.Open(block.NewReadRange(v.draft, p.Off, p.Length))
 	if err != nil {
 		return nil, halt("start", "boot sector", codeBootSector, "partition %d cannot be read: %v", p.Number, err)
 	}
@@ -170,7 +170,7 @@ func (m *Machine) fromSectorZero(v *volumes) (fs.FS, error) {
 
 func (v *volumes) bySerial(serial string) fs.FS {
 	for _, p := range v.parts {
-		part := block.NewPart(v.draft, p.Off, p.Length)
+		part := block.NewReadRange(v.draft, p.Off, p.Length)
 		if c := layout.Recognise(part); c.UUID == serial {
 			if volume, err := fat.Open(part); err == nil {
 				return volume

@@ -167,14 +167,19 @@ func (v *Vendor) SetDown(serial string, down bool) {
 	v.down[serial] = down
 }
 
+// Down reports whether the service was taken away from a machine.
+func (v *Vendor) Down(serial string) bool {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	return v.down[serial]
+}
+
 // serialHeader is how a machine says who it is.
 const serialHeader = "Corbel-Serial"
 
 // ServeHTTP answers /state, /catalogue, /packages/ID and /payloads/BUILD/HASH.
 func (v *Vendor) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	v.mu.Lock()
-	down := v.down[r.Header.Get(serialHeader)]
-	v.mu.Unlock()
+	down := v.Down(r.Header.Get(serialHeader))
 	if r.URL.Path == "/state" {
 		state := map[string]string{"catalogue": "up", "packages": "up"}
 		if down {
@@ -232,6 +237,16 @@ type Link struct {
 // errDown means that the vendor says that its service is down.
 var errDown = errors.New("the vendor's service is down")
 
+// A statusError is an answer that is no success.
+type statusError struct {
+	path string
+	code int
+}
+
+func (e *statusError) Error() string {
+	return fmt.Sprintf("%s: the vendor answers %d %s", e.path, e.code, http.StatusText(e.code))
+}
+
 // state asks the service state feed.
 func (l Link) state(ctx context.Context) error {
 	raw, err := l.get(ctx, "/state")
@@ -261,7 +276,7 @@ func (l Link) get(ctx context.Context, path string) ([]byte, error) {
 	raw, err := io.ReadAll(io.LimitReader(res.Body, 64<<20))
 	err = errors.Join(err, res.Body.Close())
 	if err == nil && res.StatusCode != http.StatusOK {
-		err = fmt.Errorf("%s: %s", path, res.Status)
+		err = &statusError{path, res.StatusCode}
 	}
 	return raw, err
 }

@@ -698,16 +698,4 @@ unmet-dependency-de() { speaking de_DE.UTF-8; unmet-dependency; label unmet-depe
 diversion-clash-es() { speaking es_ES.UTF-8; diversion-clash; label diversion-clash 'dpkg-divert: error'; }
 configuration-prompt-pt() { speaking pt_PT.UTF-8; configuration-prompt; label configuration-prompt 'skerrow-clock .--install'; }
 
-all() { sed -n 's/^\([a-z-]*\)() {.*/\1/p' "$0" | grep -v '^all$'; }
-
-case ${1:---help} in
-  --list) all ;;
-  --help) sed -n '2,3s/^# //p' "$0" ;;
-  *)
-    all | grep -qx -- "$1" || die "no failure is called $1: see --list"
-    need_root
-    if [ "$1" = full-boot-volume ]; then scratch kestrel-office-3; else scratch lerrick-kiosk-2; fi
-    "$1"
-    capture "${2:-$(dirname "$0")/captured/$1}"
-    ;;
-esac
+run "$@"

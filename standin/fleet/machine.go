@@ -139,7 +139,7 @@ func (m Machine) fill(ctx context.Context, image, work string) (err error) {
 
 // loader puts onto the EFI system partition what GRUB's packages put there.
 func (m Machine) loader(dev *block.Image, esp layout.Entry) error {
-	e, err := fat.Edit(block.NewSection(dev, int64(esp.First)*sectorSize, int64(esp.Sectors())*sectorSize), time.Date(2026, 1, 12, 9, 0, 0, 0, time.UTC))
+	e, err := fat.Edit(block.NewWriteRange(dev, int64(esp.First)*sectorSize, int64(esp.Sectors())*sectorSize), time.Date(2026, 1, 12, 9, 0, 0, 0, time.UTC))
 	if err != nil {
 		return err
 	}

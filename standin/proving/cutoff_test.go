@@ -8,13 +8,13 @@ import (
 	"path/filepath"
 	"slices"
 	"testing"
-	"time"
 
+	"diorthos/core/action"
 	"diorthos/core/bag"
 	"diorthos/core/block"
+	"diorthos/core/climb"
 	"diorthos/core/knowledge"
 	"diorthos/core/ladder"
-	"diorthos/host"
 	standin "diorthos/standin/corbel"
 )
 
@@ -69,7 +69,7 @@ func TestEveryActionCutOffAtEveryWrite(t *testing.T) {
 		t.Fatal(err)
 	}
 	t.Cleanup(loop.Close)
-	done := map[string]bool{}
+	done := map[action.ID]bool{}
 	cuts := 0
 	for i := range standin.Faults {
 		f := &standin.Faults[i]
@@ -97,7 +97,7 @@ func TestEveryActionCutOffAtEveryWrite(t *testing.T) {
 		}
 		facts := &bag.Facts{Disks: d.Disks, Firmware: d.Firmware, State: d.State}
 		for _, rung := range x {
-			rung.Number, rung.Remedy, rung.Target = 1, rung.Action, ladder.TargetOf(rung.Action, facts)
+			rung.Number, rung.Remedy, rung.Target = 1, string(rung.Action), action.TargetOf(rung.Action, facts)
 			n := r.cutOff(t, rung, facts)
 			if n < 3 {
 				t.Errorf("%s was cut off %d times", rung.Action, n)
@@ -109,8 +109,12 @@ func TestEveryActionCutOffAtEveryWrite(t *testing.T) {
 			}
 		}
 	}
-	for _, name := range ladder.Actions() {
-		if !done[name] && !slices.Contains([]string{"layout.mend-gpt", "plate.give-back", "boot.normal-mode", "layout.restyle"}, name) { // cut off elsewhere; the way back of a loan
+	for _, name := range action.IDs() {
+		elsewhere := []action.ID{ // cut off in other tests, or the way back of a loan
+			"layout.mend-gpt", "layout.restyle", "layout.wipe", "layout.rescue", "layout.allocate", "media.write",
+			"firmware.give-back", "boot.normal-mode", "upkeep.put-back",
+		}
+		if !done[name] && !slices.Contains(elsewhere, name) {
 			t.Errorf("%s was not cut off", name)
 		}
 	}
@@ -141,20 +145,33 @@ func prepared(t *testing.T, l *Loop, f *standin.Fault, seed uint64) *round {
 // returns how often. A rung that finds nothing to change returns 0.
 func (r *round) cutOff(t *testing.T, rung ladder.Rung, facts *bag.Facts) int {
 	t.Helper()
-	device := host.Locate(r.m.Folder).Device(rung.Action)
-	image, err := block.OpenImage(device, 512, true)
+	m := r.machine(facts)
+	a, _ := action.Named(rung.Action)
+	image, device, err := m.Open(a, true)
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer func() { _ = image.Close() }()
+	env, err := m.Environment()
+	if err != nil {
+		t.Fatal(err)
+	}
 	for n := 0; ; n++ {
 		journal := filepath.Join(t.TempDir(), fmt.Sprintf("%d", n))
-		o := r.options(device, journal, facts)
-		o.Now = func() time.Time { return Now }
+		o := climb.Options{
+			Machine: m.Name, Path: device, Environment: env, Now: m.Now,
+			Journal: func(h block.Head, _ int64) (*block.Journal, string, error) {
+				j, err := block.CreateJournal(journal, h)
+				return j, journal, err
+			},
+		}
 		undone, resumed := block.NewDraft(image), block.NewDraft(image)
-		_, err := ladder.Take(context.Background(), rung, &cut{undone, n}, o)
-		if errors.Is(err, ladder.ErrGuard) || errors.Is(err, ladder.ErrProof) {
+		run, err := climb.Take(context.Background(), rung, &cut{undone, n}, o)
+		if errors.Is(err, climb.ErrGuard) || errors.Is(err, climb.ErrProof) || run.Outcome == climb.NothingToDo {
 			return 0
+		}
+		if err != nil && (run.Outcome != climb.CutOff || run.Journal != journal) {
+			t.Fatalf("%s, cut off at write %d: called %q, journal %q", rung.Action, n, run.Outcome, run.Journal)
 		}
 		whole := err == nil
 		if err != nil && !errors.Is(err, errCut) {
@@ -181,7 +198,7 @@ func (r *round) cutOff(t *testing.T, rung ladder.Rung, facts *bag.Facts) int {
 }
 
 // resumes ends a rung that was cut off, on a copy of its journal.
-func (r *round) resumes(t *testing.T, rung ladder.Rung, dev *block.Draft, journal string, o ladder.Options, n int) {
+func (r *round) resumes(t *testing.T, rung ladder.Rung, dev *block.Draft, journal string, o climb.Options, n int) {
 	t.Helper()
 	copied := journal + ".copy"
 	raw, err := os.ReadFile(journal)
@@ -193,8 +210,8 @@ func (r *round) resumes(t *testing.T, rung ladder.Rung, dev *block.Draft, journa
 	}
 	j := reopened(t, copied)
 	defer func() { _ = j.Close() }()
-	run, err := ladder.Resume(t.Context(), rung, dev, j, o)
-	if err != nil || run.Outcome != ladder.Proven {
+	run, err := climb.Resume(t.Context(), rung, dev, j, copied, o)
+	if err != nil || run.Outcome != climb.Proven {
 		t.Fatalf("%s, cut off at write %d: resume: %+v %v", rung.Action, n, run, err)
 	}
 }

@@ -22,8 +22,10 @@ import (
 	"sort"
 	"time"
 
+	"diorthos/core/action"
 	"diorthos/core/bag"
 	"diorthos/core/block"
+	"diorthos/core/climb"
 	"diorthos/core/docket"
 	"diorthos/core/knowledge"
 	"diorthos/core/ladder"
@@ -31,6 +33,7 @@ import (
 	"diorthos/core/store"
 	"diorthos/host"
 	shipped "diorthos/knowledge"
+	"diorthos/platform"
 	"diorthos/platform/corbel"
 	standin "diorthos/standin/corbel"
 )
@@ -166,7 +169,7 @@ type round struct {
 	res      *Result
 	files    map[string]string
 	journals []taken
-	loans    []ladder.Loan
+	loans    []climb.Loan
 }
 
 type taken struct {
@@ -232,7 +235,7 @@ func (r *round) diagnose() (d *docket.Docket, err error) {
 // evidence gathers the machine's folder into a bag, and shows what is in it.
 func (r *round) evidence(look func(*bag.Facts, []reading.Source) error) error {
 	var buf bytes.Buffer
-	_, err := host.Gather(r.ctx, &buf, host.GatherOptions{Image: r.look, Platforms: platforms(), Now: Now.Add(time.Hour)})
+	_, err := host.Gather(r.ctx, &buf, host.GatherOptions{Image: r.look, Adapters: platform.All(), Now: Now.Add(time.Hour)})
 	if err != nil {
 		return err
 	}
@@ -248,8 +251,6 @@ func (r *round) evidence(look func(*bag.Facts, []reading.Source) error) error {
 	logs, _ := docket.Logs(info, opened)
 	return look(info.Facts, logs)
 }
-
-func platforms() []host.Platform { return []host.Platform{corbel.Adapter{}} }
 
 // judge holds the causes found against those wanted.
 func (r *round) judge(d *docket.Docket, first bool) {
@@ -276,7 +277,7 @@ func (r *round) judge(d *docket.Docket, first bool) {
 func (r *round) climb(d *docket.Docket, tried map[string]bool) (bool, error) {
 	facts := &bag.Facts{Disks: d.Disks, Firmware: d.Firmware, State: d.State, Hardware: d.Hardware}
 	for _, rung := range d.ToDo {
-		if tried[rung.Remedy] || ladder.Destroys(rung.Action) {
+		if tried[rung.Remedy] || destroys(rung.Action) {
 			continue // nobody is there to be asked
 		}
 		went, err := r.take(rung, facts)
@@ -286,6 +287,8 @@ func (r *round) climb(d *docket.Docket, tried map[string]bool) (bool, error) {
 		if tried[rung.Remedy] = !went; !went {
 			continue // what was lent, or removed once, may be needed once more
 		}
+		clear(tried)                                      // what did not help before may help now,
+		tried[rung.Remedy] = rung.By == knowledge.ByHands // and a step by hand is not asked for twice in a row
 		r.res.Rungs = append(r.res.Rungs, rung.Remedy)
 		ok, err := r.again()
 		if err != nil {
@@ -308,29 +311,64 @@ func (r *round) take(rung ladder.Rung, facts *bag.Facts) (bool, error) {
 	if rung.By == knowledge.ByHands {
 		return r.byHand(rung)
 	}
-	device := host.Locate(r.m.Folder).Device(rung.Action)
-	dev, err := host.OpenDisk(device, 512, false)
-	if err != nil {
-		return false, err
-	}
-	defer func() { _ = dev.Close() }()
-	journal := filepath.Join(r.folder, fmt.Sprintf("%d.journal", len(r.journals)))
-	o := r.options(device, journal, facts)
-	run, err := ladder.Take(r.ctx, rung, dev, o)
-	if errors.Is(err, ladder.ErrGuard) || errors.Is(err, ladder.ErrProof) {
+	run, err := r.act(rung, facts, func(dev climb.Device, o climb.Options) (*climb.Run, error) {
+		return climb.Take(r.ctx, rung, dev, o)
+	})
+	if errors.Is(err, climb.ErrGuard) || errors.Is(err, climb.ErrProof) {
 		r.note("%v", err)
-		return false, os.RemoveAll(journal)
+		return false, os.RemoveAll(run.Journal)
 	}
 	if err != nil {
 		return false, err
+	}
+	if run.Outcome == climb.NothingToDo {
+		r.note("%s: nothing to do", rung.Remedy)
+		return false, nil
 	}
 	r.loans = append(r.loans, run.Loans...)
-	r.journals = append(r.journals, taken{journal: journal, device: device})
 	return true, r.reopen()
 }
 
+func destroys(id action.ID) bool {
+	a, ok := action.Named(id)
+	return ok && a.Destroys
+}
+
+// act does something with what an action changes, and notes the journal.
+func (r *round) act(
+	rung ladder.Rung, facts *bag.Facts, do func(climb.Device, climb.Options) (*climb.Run, error),
+) (*climb.Run, error) {
+	m := r.machine(facts)
+	a, ok := action.Named(rung.Action)
+	if !ok {
+		return nil, fmt.Errorf("no action %q", rung.Action)
+	}
+	dev, path, err := m.Open(a, false)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = dev.Close() }()
+	env, err := m.Environment()
+	if err != nil {
+		return nil, err
+	}
+	file := filepath.Join(r.folder, fmt.Sprintf("%d.journal", len(r.journals)))
+	run, err := do(dev, climb.Options{
+		Machine: r.m.Plate.Name, Path: path, Environment: env, Now: m.Now,
+		Journal: func(h block.Head, _ int64) (*block.Journal, string, error) {
+			j, err := block.CreateJournal(file, h)
+			return j, file, err
+		},
+	})
+	if err == nil && run.Outcome == climb.Proven {
+		r.journals = append(r.journals, taken{journal: file, device: path})
+	}
+	return run, err
+}
+
 // byHand lets a person do what the rung asks for. Where the step says by what
-// facts it is seen, they have to deny it before and to bear it out afterwards.
+// facts it is seen, they have to deny it before; what they say afterwards
+// decides whether it helped.
 func (r *round) byHand(rung ladder.Rung) (done bool, err error) {
 	if err := r.measure(rung, knowledge.Fails, "before it was done"); err != nil {
 		return false, err
@@ -347,7 +385,10 @@ func (r *round) byHand(rung ladder.Rung) (done bool, err error) {
 		return false, nil
 	}
 	r.journals = append(r.journals, taken{by: true})
-	return true, r.measure(rung, knowledge.Holds, "after it was done")
+	if err := r.measure(rung, knowledge.Holds, "after it was done"); err != nil {
+		r.note("%v", err) // it did not help, and what is seen now is looked at anew
+	}
+	return true, nil
 }
 
 // measure holds the facts against what they have to say of each step of a rung.
@@ -355,7 +396,7 @@ func (r *round) measure(rung ladder.Rung, want knowledge.Measure, when string) e
 	if standin.Hands[rung.Remedy] == nil {
 		return nil // advice: nothing is done at the machine
 	}
-	l, err := host.Look(host.GatherOptions{Image: r.m.Folder, Platforms: platforms(), Now: Now.Add(time.Hour)})
+	l, err := host.Look(host.GatherOptions{Image: r.m.Folder, Adapters: platform.All(), Now: Now.Add(time.Hour)})
 	if err != nil {
 		return err
 	}
@@ -378,12 +419,16 @@ func (r *round) reopen() (err error) {
 	return err
 }
 
-func (r *round) options(device, journal string, facts *bag.Facts) ladder.Options {
+func (r *round) machine(facts *bag.Facts) *host.Machine {
 	medium, _ := corbel.PackSource("the medium", r.loop.Vendor.Medium()) // made by the vendor
-	sources := []store.Source{corbel.VendorSource(r.loop.Link.Base, standin.BuildRelease), medium, corbel.VendorSource(r.loop.Link.Base, standin.BuildBase)}
-	now := func() time.Time { return Now }
-	return ladder.Options{Machine: r.m.Plate.Name, Path: device, Now: now, Bench: host.Bench(platforms(), facts, sources, now),
-		Journal: func(h block.Head) (*block.Journal, error) { return block.CreateJournal(journal, h) }}
+	return &host.Machine{
+		Path: r.m.Folder, Name: r.m.Plate.Name, SectorSize: 512, Adapters: platform.All(), Facts: facts,
+		Sources: []store.Source{
+			corbel.VendorSource(r.loop.Link.Base, standin.BuildRelease), medium,
+			corbel.VendorSource(r.loop.Link.Base, standin.BuildBase),
+		},
+		Now: func() time.Time { return Now },
+	}
 }
 
 // again tries the failed thing once more, on a copy, so that every rung can
@@ -413,19 +458,11 @@ func (r *round) again() (bool, error) {
 
 func (r *round) giveBack(facts *bag.Facts) error {
 	for _, loan := range r.loans {
-		device := host.Locate(r.m.Folder).Device(loan.Action)
-		dev, err := host.OpenDisk(device, 512, false)
-		if err != nil {
-			return err
-		}
-		journal := filepath.Join(r.folder, fmt.Sprintf("%d.journal", len(r.journals)))
-		run, err := ladder.GiveBack(r.ctx, loan, dev, r.options(device, journal, facts))
-		_ = dev.Close()
+		_, err := r.act(ladder.Rung{Action: loan.Action}, facts, func(dev climb.Device, o climb.Options) (*climb.Run, error) {
+			return climb.GiveBack(r.ctx, loan, dev, o)
+		})
 		if err != nil {
 			return fmt.Errorf("give back %q: %w", loan.What, err)
-		}
-		if run.Outcome == ladder.Proven {
-			r.journals = append(r.journals, taken{journal: journal, device: device})
 		}
 	}
 	r.loans = nil

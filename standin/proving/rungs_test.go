@@ -5,6 +5,7 @@ import (
 	"strings"
 	"testing"
 
+	"diorthos/core/action"
 	"diorthos/core/bag"
 	"diorthos/core/ladder"
 	standin "diorthos/standin/corbel"
@@ -38,7 +39,7 @@ func TestACleanInstallKeepsTheOtherPartitions(t *testing.T) {
 			t.Fatal(err)
 		}
 		facts := &bag.Facts{Disks: d.Disks, Firmware: d.Firmware, State: d.State}
-		rung := ladder.Rung{Number: 1, Remedy: "install-clean", Action: "upkeep.install-clean", Target: ladder.TargetOf("upkeep.install-clean", facts)}
+		rung := ladder.Rung{Number: 1, Remedy: "install-clean", Action: "upkeep.install-clean", Target: action.TargetOf("upkeep.install-clean", facts)}
 		if went, err := r.take(rung, facts); err != nil || !went {
 			t.Fatalf("%s: not taken: %v %v", fault, r.res.Notes, err)
 		}

@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"sort"
 	"strings"
 	"sync"
@@ -62,6 +63,9 @@ func drawPair(r *rand.Rand) (a, b *standin.Fault) {
 		fits := len(a.Modes) == 0 || len(b.Modes) == 0 || a.Modes[0] == b.Modes[0]
 		if a.Group == b.Group && (a.Group == "trust and clock" || a.Group == regressions) {
 			continue // one can make the other good again, or takes the ground from under it
+		}
+		if names := []string{a.Name, b.Name}; slices.Contains(names, "clock-put-right") && slices.Contains(names, "network-absent") {
+			continue // without a network no clock is put right
 		}
 		if a.Name != b.Name && a.Try == b.Try && fits && !a.Beyond && !b.Beyond && Cause(a) != Cause(b) {
 			if len(a.Modes) == 0 {

@@ -1,7 +1,8 @@
 import { Collapsible } from 'radix-ui'
+import { useId } from 'react'
 
 import type { Disk } from '../api/client'
-import { Said } from './State'
+import { StatusWord } from './Status'
 import { bytes } from './text'
 
 type Partition = Disk['partitions'][number]
@@ -15,6 +16,7 @@ const least = 84
 /** A disk to scale, between the two copies of its table; a damaged copy is hatched. */
 export function DiskStrip({ disk }: { disk: Disk }) {
   const places = lay(disk)
+  const damage = useId() // several disks on one page each have a pattern of their own
   return (
     <figure aria-label={`Disk ${disk.source}`} className="border border-rule bg-sheet px-3 py-1.5">
       <figcaption className="flex items-baseline justify-between text-tiny">
@@ -27,7 +29,7 @@ export function DiskStrip({ disk }: { disk: Disk }) {
       </figcaption>
       <svg viewBox={`0 0 ${width} ${height}`} className="mt-1 block w-full" role="img" aria-label="Partitions to scale">
         <defs>
-          <pattern id="damage" width="6" height="6" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
+          <pattern id={damage} width="6" height="6" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
             <rect width="6" height="6" className="fill-(--bad-wash)" />
             <rect width="3" height="6" className="fill-(--bad)" />
           </pattern>
@@ -47,8 +49,8 @@ export function DiskStrip({ disk }: { disk: Disk }) {
         ))}
         {disk.style === 'gpt' && (
           <>
-            <Cap x={0} state={disk.primary.state} />
-            <Cap x={width - cap} state={disk.backup.state} />
+            <Cap x={0} state={disk.primary.state} damage={damage} />
+            <Cap x={width - cap} state={disk.backup.state} damage={damage} />
           </>
         )}
       </svg>
@@ -64,10 +66,10 @@ export function DiskStrip({ disk }: { disk: Disk }) {
   )
 }
 
-function Cap({ x, state }: { x: number; state: string }) {
+function Cap({ x, state, damage }: { x: number; state: string; damage: string }) {
   const sound = state === 'sound'
   return (
-    <rect x={x} y={0} width={cap} height={height} fill={sound ? undefined : 'url(#damage)'} className={sound ? 'fill-(--accent)' : undefined} data-state={state}>
+    <rect x={x} y={0} width={cap} height={height} fill={sound ? undefined : `url(#${damage})`} className={sound ? 'fill-(--accent)' : undefined} data-state={state}>
       <title>table copy: {state}</title>
     </rect>
   )
@@ -76,7 +78,7 @@ function Cap({ x, state }: { x: number; state: string }) {
 function Copy({ name, copy }: { name: string; copy: Disk['primary'] }) {
   return (
     <span>
-      {name} {copy.lba}: <Said tone={copy.state === 'sound' ? 'good' : 'bad'}>{copy.state}</Said>
+      {name} {copy.lba}: <StatusWord tone={copy.state === 'sound' ? 'good' : 'bad'}>{copy.state}</StatusWord>
     </span>
   )
 }

@@ -1,10 +1,10 @@
 import type { CaseDetail, Disk, Run, Rung } from '../api/client'
 import { DiskStrip } from './DiskStrip'
-import { outcomeTone, Said } from './State'
+import { outcomeTone, StatusWord } from './Status'
 
 /** The ladder, first rung on top; each rung says how invasive it is and how it stands. */
 export function LadderView({ rungs, stands, busy, typical, disks }: { rungs: Rung[]; stands: Record<string, Run['outcome']>; busy: boolean; typical: CaseDetail['typical']; disks: Disk[] }) {
-  const next = rungs.find((r) => stands[r.number] !== 'proven')
+  const next = rungs.find((r) => !passedOver(stands[r.number]))
   return (
     <ol className="border border-rule bg-sheet">
       {rungs.map((r) => (
@@ -14,7 +14,7 @@ export function LadderView({ rungs, stands, busy, typical, disks }: { rungs: Run
             <div className="flex items-baseline gap-3">
               <h3 className="font-semibold">{r.title}</h3>
               <span className="text-small text-soft">
-                {r.invasive} · by {r.by} · about {r.minutes} min{earlier(typical[r.remedy])}
+                {r.invasive} · {r.by === 'hands' ? 'by hand' : 'by Diorthos'} · about {r.minutes} min{earlier(typical[r.remedy])}
               </span>
               <span className="ml-auto text-small">
                 <Standing outcome={stands[r.number]} next={next === r} busy={busy} />
@@ -25,7 +25,7 @@ export function LadderView({ rungs, stands, busy, typical, disks }: { rungs: Run
             {r.action?.startsWith('layout.mend') && <BeforeAfter disk={disks.find((d) => d.source === r.target?.path)} />}
             {r.loans?.map((l) => (
               <p key={l.what} className="text-small">
-                <Said tone="odd">borrowed</Said> {l.what}. <span className="text-soft">Given back: {l.back}</span>
+                <StatusWord tone="odd">borrowed</StatusWord> {l.what}. <span className="text-soft">Given back: {l.back}</span>
               </p>
             ))}
             {r.restart && <p className="text-small text-odd">◆ the machine has to be restarted before the next rung</p>}
@@ -74,8 +74,13 @@ function BeforeAfter({ disk }: { disk: Disk | undefined }) {
   )
 }
 
+/** Whether the next climb passes a rung over: it was taken, and taking it again would come to the same. */
+function passedOver(outcome: Run['outcome'] | undefined): boolean {
+  return outcome !== undefined && outcome !== 'stopped' && outcome !== 'cut off' && outcome !== 'planned'
+}
+
 function Standing({ outcome, next, busy }: { outcome: Run['outcome'] | undefined; next: boolean; busy: boolean }) {
-  if (next && busy) return <Said tone="odd">being climbed</Said>
-  if (outcome !== undefined) return <Said tone={outcomeTone(outcome)}>{outcome}</Said>
+  if (next && busy) return <StatusWord tone="odd">being climbed</StatusWord>
+  if (outcome !== undefined) return <StatusWord tone={outcomeTone(outcome)}>{outcome}</StatusWord>
   return next ? <span>next</span> : <span className="text-soft">not taken</span>
 }

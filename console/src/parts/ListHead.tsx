@@ -1,7 +1,7 @@
 import type { ReactNode } from 'react'
 
 import type { Case } from '../api/client'
-import { states } from './State'
+import { states } from './Status'
 
 type State = Case['state'] | ''
 

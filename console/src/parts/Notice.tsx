@@ -9,3 +9,12 @@ export function Notice({ children, bad = false }: { children: ReactNode; bad?: b
     </div>
   )
 }
+
+/** What is shown could not be renewed; it stays as it was. */
+export function Stale({ why }: { why: string }) {
+  return (
+    <p role="alert" className="mt-2 text-small text-bad">
+      ▲ this is as it was fetched before: {why}
+    </p>
+  )
+}

@@ -11,12 +11,14 @@ type Range = [number, number]
 export function Timeline({ docket }: { docket: Docket }) {
   const [noise, setNoise] = useState(false)
   const shown = useMemo(() => spread(docket.line.filter((p) => noise || !p.noise)), [docket.line, noise])
+  const first = useMemo(() => docket.line.find((p) => p.decisive), [docket.line])
   const bands = useMemo(() => attempts(docket), [docket])
   const whole = useMemo(() => around(shown.map((p) => p.at)), [shown])
   const decisive = shown.findIndex((p) => p.point.decisive)
   const failed = useMemo(() => (decisive >= 0 ? around(shown.filter((p) => p.point.try === shown[decisive]?.point.try).map((p) => p.at)) : whole), [shown, decisive, whole])
   const [range, setRange] = useState<Range>(failed)
-  const [chosen, setChosen] = useState(decisive)
+  const [picked, setPicked] = useState<Point | undefined>(first) // the record itself: folding noise away moves no selection
+  const chosen = shown.findIndex((p) => p.point === picked)
   if (shown.length === 0) return <p className="text-soft">None of the records has a time.</p>
   const noises = docket.line.filter((p) => p.noise).length
   const lanes = [...new Set(shown.map((p) => p.point.file))].sort()
@@ -29,7 +31,7 @@ export function Timeline({ docket }: { docket: Docket }) {
   }
   const move = (by: number) => {
     const next = Math.min(Math.max(chosen + by, 0), shown.length - 1)
-    setChosen(next)
+    setPicked(shown[next]?.point)
     const t = shown[next]?.at ?? 0
     const half = (range[1] - range[0]) / 2
     if (t < range[0] || t > range[1]) setRange([t - half, t + half])
@@ -45,10 +47,10 @@ export function Timeline({ docket }: { docket: Docket }) {
   return (
     <div>
       <div className="mb-1 flex items-center gap-2 text-small">
-        <Act on={() => zoom(0.5)}>closer</Act>
-        <Act on={() => zoom(2)}>wider</Act>
-        <Act on={() => setRange(failed)}>the attempt that failed</Act>
-        <Act on={() => setRange(whole)}>all</Act>
+        <ToolButton on={() => zoom(0.5)}>closer</ToolButton>
+        <ToolButton on={() => zoom(2)}>wider</ToolButton>
+        <ToolButton on={() => setRange(failed)}>the attempt that failed</ToolButton>
+        <ToolButton on={() => setRange(whole)}>all</ToolButton>
         {noises > 0 && (
           <button className="ml-auto border border-rule px-2 py-0.5 aria-pressed:bg-sheet" aria-pressed={noise} onClick={() => setNoise(!noise)}>
             {noise ? 'fold' : 'show'} {noises} of noise
@@ -57,8 +59,12 @@ export function Timeline({ docket }: { docket: Docket }) {
       </div>
       <div
         className="grid grid-cols-[9rem_1fr] border border-rule bg-sheet text-tiny"
-        role="application"
+        role="slider"
         tabIndex={0}
+        aria-valuemin={0}
+        aria-valuemax={shown.length - 1}
+        aria-valuenow={Math.max(chosen, 0)}
+        aria-valuetext={shown[chosen]?.point.text}
         aria-label={`${shown.length} records; arrow keys go from record to record, plus and minus zoom`}
         onKeyDown={keys}
       >
@@ -75,7 +81,7 @@ export function Timeline({ docket }: { docket: Docket }) {
                   style={{ position: 'absolute', inset: '0 auto 0 auto', left: `${at(b.from)}%`, width: `max(2px, ${at(b.to) - at(b.from)}%)` }}
                 />
               ))}
-              {shown.map((p, i) => p.point.file === file && at(p.at) > -1 && at(p.at) < 101 && <Mark key={i} point={p.point} left={at(p.at)} chosen={i === chosen} choose={() => setChosen(i)} />)}
+              {shown.map((p, i) => p.point.file === file && at(p.at) > -1 && at(p.at) < 101 && <Mark key={i} point={p.point} left={at(p.at)} chosen={i === chosen} choose={() => setPicked(p.point)} />)}
             </div>
           </div>
         ))}
@@ -100,7 +106,7 @@ export function Timeline({ docket }: { docket: Docket }) {
   )
 }
 
-function Act({ on, children }: { on: () => void; children: string }) {
+function ToolButton({ on, children }: { on: () => void; children: string }) {
   return (
     <button className="border border-rule px-2 py-0.5 hover:bg-sheet" onClick={on}>
       {children}

@@ -11,7 +11,8 @@ export function bytes(n: number): string {
 }
 
 export function percent(p: number): string {
-  return p >= 0.995 ? '>99 %' : `${Math.round(p * 100)} %`
+  if (p >= 0.995) return '>99 %'
+  return p < 0.005 ? '<1 %' : `${Math.round(p * 100)} %`
 }
 
 /** A time of the service, in UTC. */

@@ -6,17 +6,17 @@ import { BootChain } from '../../parts/BootChain'
 import { DiskStrip } from '../../parts/DiskStrip'
 import { LadderView } from '../../parts/LadderView'
 import { CaseNumber } from '../../parts/LogAt'
-import { Notice } from '../../parts/Notice'
+import { Notice, Stale } from '../../parts/Notice'
 import { Section } from '../../parts/Section'
-import { CaseState } from '../../parts/State'
+import { CaseState } from '../../parts/Status'
 import { Timeline } from '../../parts/Timeline'
 import { bytes, utc } from '../../parts/text'
-import { Broke } from './Broke'
+import { Attempts } from './Attempts'
 import { Climbs } from './Climbs'
+import { Failure } from './Failure'
 import { Fit } from './Fit'
+import { NextChecks } from './NextChecks'
 import { useCase } from './queries'
-import { Settle } from './Settle'
-import { Tried } from './Tried'
 import { Why } from './Why'
 
 /** The docket of a case: what was tried, where it broke, why, what to do. */
@@ -24,12 +24,13 @@ export function CasePage() {
   const number = Number(useParams().number)
   const { detail, connected } = useCase(number)
   if (detail.isPending) return <Notice>Fetching case {number}…</Notice>
-  if (detail.isError) return <Notice bad>{detail.error.message}</Notice>
+  if (detail.data === undefined) return <Notice bad>{detail.error.message}</Notice>
   const c = detail.data
   return (
     <main className="min-h-0 flex-1 overflow-auto">
       <div className="mx-auto max-w-[78rem] px-4 pb-16">
         <Head c={c} connected={connected} />
+        {detail.isError && <Stale why={detail.error.message} />}
         {c.progress && <Reading progress={c.progress} />}
         {c.problem && <p className="mt-4 max-w-[80ch] text-bad">▲ {c.problem}</p>}
         {c.state === 'unreadable' && (
@@ -51,11 +52,11 @@ export function CasePage() {
               </Section>
             )}
             <Section title="What was tried">
-              <Tried list={c.docket.tried} />
+              <Attempts list={c.docket.tried} />
             </Section>
             {c.docket.broke && (
               <Section title="Where it broke">
-                <Broke broke={c.docket.broke} />
+                <Failure failure={c.docket.broke} />
               </Section>
             )}
             {c.docket.line.length > 0 && (
@@ -84,7 +85,7 @@ export function CasePage() {
             </Section>
             {c.docket.settle.length > 0 && (
               <Section title="What would settle it">
-                <Settle list={c.docket.settle} />
+                <NextChecks list={c.docket.settle} />
               </Section>
             )}
             {c.docket.toDo.length > 0 && (

@@ -1,7 +1,7 @@
 import { useEffect, useState } from 'react'
 import type { CaseDetail, Climb, Run } from '../../api/client'
 import { tookBefore } from '../../parts/LadderView'
-import { outcomeTone, Said } from '../../parts/State'
+import { outcomeTone, StatusWord } from '../../parts/Status'
 import { bytes, utc } from '../../parts/text'
 
 export function Climbs({ list, rungs, typical }: { list: Climb[]; rungs: NonNullable<CaseDetail['docket']>['toDo']; typical: CaseDetail['typical'] }) {
@@ -12,7 +12,7 @@ export function Climbs({ list, rungs, typical }: { list: Climb[]; rungs: NonNull
           <div className="text-small">
             {utc(c.began)} UTC, {c.by} on {c.host}: {c.state}
           </div>
-          {c.state === 'running' && <Going climb={c} minutes={rungs.find((r) => r.number === c.rung)?.minutes} typical={typical[rungs.find((r) => r.number === c.rung)?.remedy ?? '']} />}
+          {c.state === 'running' && <RunningClimb climb={c} minutes={rungs.find((r) => r.number === c.rung)?.minutes} typical={typical[rungs.find((r) => r.number === c.rung)?.remedy ?? '']} />}
           {c.runs.map((r) => (
             <RunView key={r.began} run={r} />
           ))}
@@ -24,7 +24,7 @@ export function Climbs({ list, rungs, typical }: { list: Climb[]; rungs: NonNull
 }
 
 /** What a climb is doing, for how long, and how long it will go on by what it took before. */
-function Going({ climb, minutes, typical }: { climb: Climb; minutes: number | undefined; typical: CaseDetail['typical'][string] | undefined }) {
+function RunningClimb({ climb, minutes, typical }: { climb: Climb; minutes: number | undefined; typical: CaseDetail['typical'][string] | undefined }) {
   const [now, setNow] = useState(() => Date.now())
   useEffect(() => {
     const tick = setInterval(() => setNow(Date.now()), 1000)
@@ -47,7 +47,7 @@ function RunView({ run }: { run: Run }) {
     <div className="mt-1 border border-rule bg-sheet px-3 py-1.5 text-small">
       <div className="flex gap-4">
         <span className="font-semibold">rung {run.rung}</span>
-        <Said tone={outcomeTone(run.outcome)}>{run.outcome}</Said>
+        <StatusWord tone={outcomeTone(run.outcome)}>{run.outcome}</StatusWord>
         {run.journal && <code className="ml-auto truncate font-mono text-tiny text-soft">diorthos undo {run.journal}</code>}
       </div>
       <ul>
@@ -85,7 +85,7 @@ function grouped(list: Run['planned']): Run['planned'] {
 function Checks({ list, word }: { list: Run['guard']; word: string }) {
   return list.map((c) => (
     <li key={c.what} className="grid grid-cols-[5rem_1fr]">
-      <Said tone={c.ok ? 'good' : 'bad'}>{word}</Said>
+      <StatusWord tone={c.ok ? 'good' : 'bad'}>{word}</StatusWord>
       <span>
         {c.what}: <span className="text-soft">{c.saw}</span>
       </span>

@@ -1,10 +1,8 @@
 import { Collapsible } from 'radix-ui'
 
 import type { Choice, Verdict } from '../../api/client'
-import { Said, type Tone } from '../../parts/State'
+import { ratingTone, StatusWord } from '../../parts/Status'
 import { bytes } from '../../parts/text'
-
-const tones: Record<string, Tone> = { fit: 'good', unfit: 'bad', doubtful: 'odd', unknown: 'plain' }
 
 /** How fit the machine is for each release, each requirement with what was measured. */
 export function Fit({ choices }: { choices: Choice[] }) {
@@ -14,7 +12,7 @@ export function Fit({ choices }: { choices: Choice[] }) {
         <li key={c.report.release}>
           <Collapsible.Root defaultOpen={c.picked || (i === 0 && !choices.some((x) => x.picked))}>
             <div className="grid grid-cols-[7rem_14rem_1fr] items-baseline gap-x-3">
-              <Said tone={tones[c.report.verdict] ?? 'plain'}>{c.report.verdict}</Said>
+              <StatusWord tone={ratingTone(c.report.verdict)}>{c.report.verdict}</StatusWord>
               <Collapsible.Trigger className="text-left font-semibold underline decoration-dotted underline-offset-2">{c.report.title}</Collapsible.Trigger>
               <span className="text-small text-soft">
                 {c.picked ? 'the one to go to: ' : 'not: '}
@@ -47,7 +45,7 @@ function Verdicts({ list }: { list: Verdict[] }) {
         {list.map((v) => (
           <tr key={v.id} className="border-t border-rule align-top">
             <td>
-              <Said tone={tones[v.verdict] ?? 'plain'}>{v.verdict}</Said>
+              <StatusWord tone={ratingTone(v.verdict)}>{v.verdict}</StatusWord>
             </td>
             <td title={v.why}>{v.title}</td>
             <td className="pr-3">

@@ -10,7 +10,7 @@ export function Why({ findings }: { findings: Finding[] }) {
         <li key={f.cause + f.explains}>
           <div className="flex items-baseline gap-3">
             <span className="w-14 text-right font-semibold whitespace-nowrap">{percent(f.probability)}</span>
-            <h3 className="font-semibold">{f.title}</h3>
+            <h3 className="font-semibold">{f.title}{f.kindOnly ? <span className="font-normal"> · the kind only: no closer cause is known</span> : null}</h3>
             <span className="text-small text-soft">{f.explains === 'start' ? 'why it does not start' : 'why the attempt failed'}</span>
           </div>
           <div className="ml-15">

@@ -15,7 +15,8 @@ export function useCase(number: number) {
     },
     [queries, number],
   )
-  const connected = useLive(`/api/v1/cases/${number}/live`, seen)
+  const missed = useCallback(() => void queries.invalidateQueries({ queryKey: ['case', number] }), [queries, number])
+  const connected = useLive(`/api/v1/cases/${number}/live`, seen, missed)
   const detail = useQuery({
     queryKey: ['case', number],
     queryFn: () => ask(api.GET('/api/v1/cases/{number}', { params: { path: { number } } })),

@@ -1,10 +1,10 @@
 import { useDeferredValue, useState } from 'react'
 
 import type { Case } from '../../api/client'
-import { Listed } from '../../parts/Listed'
+import { VirtualList } from '../../parts/VirtualList'
 import { ListHead } from '../../parts/ListHead'
 import { Notice } from '../../parts/Notice'
-import { CaseState } from '../../parts/State'
+import { CaseState } from '../../parts/Status'
 import { utc } from '../../parts/text'
 import { useCases, type Filter } from './queries'
 
@@ -40,7 +40,7 @@ export function Cases() {
           {!machine && !state && <code className="font-mono">diorthos gather …, then diorthos submit BAG</code>}
         </Notice>
       ) : (
-        <Listed
+        <VirtualList
           rows={rows}
           id={(c: Case) => c.number}
           to={(c) => `/cases/${c.number}`}
@@ -53,7 +53,7 @@ export function Cases() {
               <span className="truncate text-soft">{c.site}</span>
               <CaseState state={c.state} />
               <span className="truncate">{c.tried}</span>
-              <span className={`truncate ${c.state === 'quiet' ? 'text-soft' : ''}`}>{c.headline ?? c.problem}</span>
+              <span className={`truncate ${c.state === 'healthy' ? 'text-soft' : ''}`}>{c.headline ?? c.problem}</span>
               <span>{c.rungs > 0 ? `${c.proven} of ${c.rungs}` : ''}</span>
               <span className="text-soft">{utc(c.received).slice(0, 16)}</span>
             </>

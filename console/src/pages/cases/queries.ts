@@ -17,7 +17,7 @@ export function useCases(filter: Filter) {
     window.clearTimeout(timer.current) // many changes at once renew the list once
     timer.current = window.setTimeout(() => void queries.invalidateQueries({ queryKey: ['cases'] }), 150)
   }, [queries])
-  const connected = useLive('/api/v1/live', changed)
+  const connected = useLive('/api/v1/live', changed, changed)
   const list = useInfiniteQuery({
     queryKey: ['cases', filter],
     initialPageParam: 0,

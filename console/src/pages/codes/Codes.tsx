@@ -24,7 +24,7 @@ export function Codes() {
     <main className="min-h-0 flex-1 overflow-auto px-4 py-3">
       <form onSubmit={submit} className="flex items-center gap-3">
         <h1 className="text-lead font-semibold">Codes</h1>
-        <input value={draft} onChange={(e) => setDraft(e.target.value)} autoFocus required maxLength={2000} aria-label="Code or sentence" placeholder="0x80070070, -28, 3/11/00, or the whole sentence" className="w-[34rem] border border-rule bg-sheet px-2 py-1 font-mono" />
+        <input value={draft} onChange={(e) => setDraft(e.target.value)} required maxLength={2000} aria-label="Code or sentence" placeholder="0x80070070, -28, 3/11/00, or the whole sentence" className="w-[34rem] border border-rule bg-sheet px-2 py-1 font-mono" />
         <button type="submit" className="bg-accent px-3 py-1 text-on-accent">
           Explain
         </button>

@@ -4,9 +4,9 @@ import { Link, useParams } from 'react-router'
 import { api, ask, type MachineDetail, type State } from '../../api/client'
 import { BootChain } from '../../parts/BootChain'
 import { DiskStrip } from '../../parts/DiskStrip'
-import { Notice } from '../../parts/Notice'
+import { Notice, Stale } from '../../parts/Notice'
 import { Section } from '../../parts/Section'
-import { CaseState, Said } from '../../parts/State'
+import { CaseState, ratingTone, StatusWord } from '../../parts/Status'
 import { bytes, utc } from '../../parts/text'
 import { Services } from './Services'
 import { Upkeep } from './Upkeep'
@@ -16,7 +16,7 @@ export function MachinePage() {
   const name = useParams().name ?? ''
   const detail = useQuery({ queryKey: ['machine', name], queryFn: () => ask(api.GET('/api/v1/machines/{name}', { params: { path: { name } } })) })
   if (detail.isPending) return <Notice>Fetching {name}…</Notice>
-  if (detail.isError) return <Notice bad>{detail.error.message}</Notice>
+  if (detail.data === undefined) return <Notice bad>{detail.error.message}</Notice>
   const m = detail.data
   return (
     <main className="min-h-0 flex-1 overflow-auto">
@@ -32,6 +32,7 @@ export function MachinePage() {
           <CaseState state={m.state} />
           {m.gathered && <span className="ml-auto text-small text-soft">as gathered {utc(m.gathered)} UTC</span>}
         </header>
+        {detail.isError && <Stale why={detail.error.message} />}
         {m.disks.map((d) => (
           <div key={d.id} className="mt-3">
             <DiskStrip disk={d} />
@@ -40,10 +41,10 @@ export function MachinePage() {
         {m.disks.length === 0 && <Notice>No facts of this machine have come in yet: its bags held logs only.</Notice>}
         {m.hardware && (
           <Section title="Made of">
-            <Made m={m} />
+            <HardwareSummary m={m} />
           </Section>
         )}
-        {m.facts && <Parts facts={m.facts} />}
+        {m.facts && <Parts facts={m.facts} conditions={m.conditions} />}
         <Section title="Cases">
           <ul className="text-small">
             {m.history.map((c) => (
@@ -63,9 +64,9 @@ export function MachinePage() {
   )
 }
 
-function Made({ m }: { m: MachineDetail }) {
+function HardwareSummary({ m }: { m: MachineDetail }) {
   const h = m.hardware
-  const health = m.facts?.health
+  const disk = m.conditions.find((c) => c.id === 'disk')
   const figures: [string, string][] = [
     ['firmware', m.firmware?.mode.toUpperCase() ?? ''],
     ['processor', [h?.processor, h?.processors ? `${h.processors} logical` : '', h?.architecture].filter(Boolean).join(', ')],
@@ -83,17 +84,11 @@ function Made({ m }: { m: MachineDetail }) {
             <dd>{v}</dd>
           </div>
         ))}
-      {health && (
+      {disk && disk.verdict !== 'unknown' && (
         <div>
           <dt className="text-tiny text-soft">disk</dt>
           <dd>
-            {health.unreadable.length > 0 || health.reallocated > 50 ? (
-              <Said tone="bad">
-                {health.reallocated} sectors replaced, {health.unreadable.length} unreadable
-              </Said>
-            ) : (
-              <Said tone="good">no sector unreadable</Said>
-            )}
+            <StatusWord tone={ratingTone(disk.verdict)}>{disk.measured}</StatusWord>
           </dd>
         </div>
       )}
@@ -101,7 +96,7 @@ function Made({ m }: { m: MachineDetail }) {
   )
 }
 
-function Parts({ facts }: { facts: State }) {
+function Parts({ facts, conditions }: { facts: State; conditions: MachineDetail['conditions'] }) {
   return (
     <>
       {facts.chain && facts.chain.length > 0 && (
@@ -112,13 +107,13 @@ function Parts({ facts }: { facts: State }) {
       {facts.store && (
         <Section title="Component store">
           <p className="text-small">
-            {facts.store.faults.length === 0 ? <Said tone="good">sound</Said> : <Said tone="bad">{facts.store.faults.length} faults</Said>} · build {facts.store.build} · {facts.store.components} components, {facts.store.files} files,{' '}
+            {facts.store.faults.length === 0 ? <StatusWord tone="good">sound</StatusWord> : <StatusWord tone="bad">{facts.store.faults.length} faults</StatusWord>} · build {facts.store.build} · {facts.store.components} components, {facts.store.files} files,{' '}
             {bytes(facts.store.bytes)} held against their hashes
           </p>
           <ul className="text-small">
             {facts.store.faults.slice(0, 20).map((f) => (
               <li key={f.kind + f.component + (f.path ?? '')}>
-                <Said tone="bad">{f.kind.replaceAll('-', ' ')}</Said> {f.component} {f.version} {f.path} <code className="font-mono text-tiny">{f.want}</code>
+                <StatusWord tone="bad">{f.kind.replaceAll('-', ' ')}</StatusWord> {f.component} {f.version} {f.path} <code className="font-mono text-tiny">{f.want}</code>
               </li>
             ))}
           </ul>
@@ -130,7 +125,7 @@ function Parts({ facts }: { facts: State }) {
         </Section>
       )}
       <Section title="Upkeep">
-        <Upkeep facts={facts} />
+        <Upkeep facts={facts} conditions={conditions} />
       </Section>
       {facts.history && (
         <Section title="History">
@@ -154,7 +149,7 @@ function History({ facts }: { facts: NonNullable<MachineDetail['facts']> }) {
           <span className="text-soft">{utc(r.when)}</span>
           <span>{r.kind}</span>
           <span>
-            {r.title} <span className="text-soft">{r.note}</span> {r.wants && <Said tone="bad">{r.wants}</Said>}
+            {r.title} <span className="text-soft">{r.note}</span> {r.wants && <StatusWord tone="bad">{r.wants}</StatusWord>}
           </span>
         </li>
       ))}

@@ -1,9 +1,8 @@
 import type { State } from '../../api/client'
-import { Said } from '../../parts/State'
+import { StatusWord } from '../../parts/Status'
 
 /** The services, each beside what the release ships; what differs comes first. */
 export function Services({ list }: { list: NonNullable<State['services']> }) {
-  const odd = (s: (typeof list)[number]) => Boolean(s.broken) || (s.shipped !== undefined && (s.start !== s.shipped || (Boolean(s.update) && s.running !== s.runs)))
   return (
     <table className="w-full text-small">
       <thead className="text-left text-tiny text-soft">
@@ -17,7 +16,7 @@ export function Services({ list }: { list: NonNullable<State['services']> }) {
       </thead>
       <tbody>
         {list
-          .toSorted((a, b) => Number(odd(b)) - Number(odd(a)))
+          .toSorted((a, b) => Number(Boolean(b.fault)) - Number(Boolean(a.fault)))
           .map((s) => (
             <tr key={s.name} className="border-t border-rule">
               <td>{s.name}</td>
@@ -26,7 +25,7 @@ export function Services({ list }: { list: NonNullable<State['services']> }) {
               <td>{s.running ? 'running' : 'stopped'}</td>
               <td className="text-soft">{s.needs?.join(', ')}</td>
               <td>
-                {odd(s) && <Said tone="bad">{s.broken ?? 'not as shipped'}</Said>} {s.update && <span className="text-soft">updates depend on it</span>}
+                {s.fault && <StatusWord tone="bad">{s.broken ?? (s.missing ? 'not there' : 'not as shipped')}</StatusWord>} {s.update && <span className="text-soft">updates depend on it</span>}
               </td>
             </tr>
           ))}

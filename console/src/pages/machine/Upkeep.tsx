@@ -1,40 +1,41 @@
-import type { State } from '../../api/client'
-import { Said } from '../../parts/State'
+import type { MachineDetail, State } from '../../api/client'
+import { ratingTone, StatusWord } from '../../parts/Status'
 
-/** Pending work, settings and the update client: what is not as it should be, in words. */
-export function Upkeep({ facts }: { facts: State }) {
-  const faults = [
-    ...(facts.pending && !facts.pending.whole ? [`pending work ${facts.pending.transaction} breaks off after ${facts.pending.operations} operations`] : []),
-    ...(facts.pending?.gone.map((g) => `${g.operations} of ${facts.pending?.operations} pending operations refer to ${g.component} ${g.version}, which is gone`) ?? []),
-    ...(facts.settings?.map((s) => `setting ${s.branch} ${s.name ?? ''}: ${s.kind}: ${s.got}; the release ships ${s.want}`) ?? []),
-    ...(facts.update?.pausedUntil ? [`updates are paused until ${facts.update.pausedUntil}`] : []),
-    ...(facts.update?.cacheLocked ? ['the download cache cannot be written'] : []),
-    ...(facts.update?.cacheDamaged?.map((d) => `${d.name} is not what the catalogue says`) ?? []),
-    ...(facts.update?.leftovers?.map((l) => `${l} is left of an earlier attempt`) ?? []),
-    ...(facts.fileSystems?.map((f) => `partition ${f.partition}: ${f.text}`) ?? []),
-  ]
+/** How the parts of the system stand, each with what was looked at, and what is on offer. */
+export function Upkeep({ facts, conditions }: { facts: State; conditions: MachineDetail['conditions'] }) {
   return (
-    <ul className="text-small">
-      {faults.map((f) => (
-        <li key={f}>
-          <Said tone="bad">{f}</Said>
-        </li>
-      ))}
-      {faults.length === 0 && (
-        <li>
-          <Said tone="good">settings, pending work, file systems and update client are as they should be</Said>
-        </li>
-      )}
-      {facts.update?.offers.map((o) => (
-        <li key={o.id} className="text-soft">
-          on offer: {o.title}, {o.kind}, for build {o.base} {o.held && '(held back)'}{' '}
-          {o.lacks.map((l) => (
-            <Said key={l.kind + l.want} tone="odd">
-              {l.kind}: wants {l.want}, has {l.got}
-            </Said>
-          ))}
-        </li>
-      ))}
-    </ul>
+    <>
+      <ul className="text-small">
+        {conditions.map((c) => (
+          <li key={c.id} className="grid grid-cols-[10rem_6rem_1fr] gap-x-2">
+            <span>{c.title}</span>
+            <StatusWord tone={ratingTone(c.verdict)}>{c.verdict}</StatusWord>
+            <span>
+              {c.findings && c.findings.length > 1 ? (
+                <ul>
+                  {c.findings.map((f) => (
+                    <li key={f}>{f}</li>
+                  ))}
+                </ul>
+              ) : (
+                <span className={c.verdict === 'fit' || c.verdict === 'unknown' ? 'text-soft' : ''}>{c.measured}</span>
+              )}
+            </span>
+          </li>
+        ))}
+      </ul>
+      <ul className="mt-2 text-small">
+        {facts.update?.offers.map((o) => (
+          <li key={o.id} className="text-soft">
+            on offer: {o.title}, {o.kind}, for build {o.base} {o.held && '(held back)'}{' '}
+            {o.lacks.map((l) => (
+              <StatusWord key={l.kind + l.want} tone="odd">
+                {l.kind}: wants {l.want}, has {l.got}
+              </StatusWord>
+            ))}
+          </li>
+        ))}
+      </ul>
+    </>
   )
 }

@@ -1,10 +1,10 @@
 import { useDeferredValue, useState } from 'react'
 
 import type { MachineSummary } from '../../api/client'
-import { Listed } from '../../parts/Listed'
+import { VirtualList } from '../../parts/VirtualList'
 import { ListHead } from '../../parts/ListHead'
 import { Notice } from '../../parts/Notice'
-import { CaseState } from '../../parts/State'
+import { CaseState } from '../../parts/Status'
 import { utc } from '../../parts/text'
 import { useMachines, type Filter } from './queries'
 
@@ -36,7 +36,7 @@ export function Machines() {
       ) : rows.length === 0 ? (
         <Notice>{name || state ? 'No machine fits.' : 'No machine is known yet. One is known from its first case on.'}</Notice>
       ) : (
-        <Listed
+        <VirtualList
           rows={rows}
           id={(m: MachineSummary) => m.name}
           to={(m) => `/machines/${encodeURIComponent(m.name)}`}
@@ -49,7 +49,7 @@ export function Machines() {
               <span className="truncate text-soft">{m.model}</span>
               <span className="text-right">{m.case}</span>
               <CaseState state={m.state} />
-              <span className="truncate">{m.state === 'quiet' ? '' : m.headline}</span>
+              <span className="truncate">{m.state === 'healthy' ? '' : m.headline}</span>
               <span className="text-soft">{utc(m.seen).slice(0, 16)}</span>
             </>
           )}

@@ -23,7 +23,7 @@ export function SignIn({ done }: { done: () => void }) {
         <label htmlFor="token" className="block text-small">
           Your token
         </label>
-        <input id="token" name="token" type="password" autoFocus required minLength={8} autoComplete="current-password" className="mt-1 w-full border border-rule bg-ground px-2 py-1.5 font-mono" />
+        <input id="token" name="token" type="password" required minLength={8} autoComplete="current-password" className="mt-1 w-full border border-rule bg-ground px-2 py-1.5 font-mono" />
         {problem && (
           <p role="alert" className="mt-2 text-small text-bad">
             ▲ {problem}

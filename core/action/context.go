@@ -1,0 +1,290 @@
+package action
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"diorthos/core/bag"
+	"diorthos/core/block"
+	"diorthos/core/firmware"
+	"diorthos/core/layout"
+	"diorthos/core/store"
+	"diorthos/core/system"
+)
+
+// An Environment is how actions reach what a disk alone does not tell. What is
+// nil is not at hand.
+type Environment struct {
+	Adapters []system.Adapter
+	Firmware system.FirmwareHolder // of the machine
+	Sources  []store.Source        // for components
+	Facts    *bag.Facts            // as they were gathered
+	// Image opens another image by its path, such as that of an install medium.
+	Image func(path string) (Image, error)
+	// Progress is told how far long work came, in bytes.
+	Progress func(what string, done, total int64)
+	Now      func() time.Time
+}
+
+// An Image is one that is only read.
+type Image interface {
+	block.Source
+	Close() error
+}
+
+func (e *Environment) progress(what string, done, total int64) {
+	if e.Progress != nil {
+		e.Progress(what, done, total)
+	}
+}
+
+// mode is that of the machine's firmware, by the facts.
+func (e *Environment) mode() firmware.Mode {
+	if e.Facts == nil || e.Facts.Firmware == nil {
+		return ""
+	}
+	return e.Facts.Firmware.Mode
+}
+
+// A Context is what an action works on: a draft of a disk, or of the firmware's
+// state. Nothing reaches the device before a journal has noted it.
+type Context struct {
+	Environment
+	draft    *block.Draft
+	table    *layout.Table   // nil for the firmware's state
+	firmware *firmware.State // nil for a disk
+	systems  []system.Opened
+	unopened error // why no system could be opened
+	disk     *bag.Disk
+	params   map[string]string
+	now      time.Time
+}
+
+var errNoFirmware = errors.New(
+	"this changes firmware variables, clock or network of the machine, which are not at hand here: give the machine's folder")
+
+// Open looks at a device, over a draft, as the action needs it.
+func (a Action) Open(dev block.Source, e Environment, params map[string]string) (*Context, error) {
+	now := time.Now
+	if e.Now != nil {
+		now = e.Now
+	}
+	c := &Context{Environment: e, draft: block.NewDraft(dev), params: params, now: now()}
+	var err error
+	if a.OnFirmware {
+		if e.Firmware == nil {
+			return nil, errNoFirmware
+		}
+		c.firmware, err = e.Firmware.ReadFirmware(c.draft)
+		return c, err
+	}
+	if c.table, err = layout.Read(c.draft); err != nil {
+		return nil, err
+	}
+	c.systems, c.unopened = system.OpenAll(e.Adapters, c.draft, system.Options{Mode: e.mode(), Now: c.now})
+	return c, nil
+}
+
+// Writes lists what the draft changes.
+func (c *Context) Writes() ([]block.Write, error) { return c.draft.Writes() }
+
+// Draft is the target as the action has drafted it.
+func (c *Context) Draft() *block.Draft { return c.draft }
+
+// Target is what the device is known again by.
+func (c *Context) Target(path string) block.Target {
+	if c.firmware != nil {
+		return block.Target{
+			Path: path, Size: c.draft.Size(), SectorSize: c.draft.SectorSize(), Marks: []string{c.firmware.Mark},
+		}
+	}
+	return c.table.Target(path)
+}
+
+// OnFirmware reports whether it is of the firmware's state, and not of a disk.
+func (c *Context) OnFirmware() bool { return c.firmware != nil }
+
+// described says what lies on the disk.
+func (c *Context) described() (*bag.Disk, error) {
+	if c.disk != nil {
+		return c.disk, nil
+	}
+	d, _, err := system.Describe(c.draft, "disk0", "disk", c.Adapters, system.Needs{Firmware: c.mode()})
+	c.disk = d
+	return d, err
+}
+
+func (c *Context) contents() (map[int]layout.Content, error) {
+	d, err := c.described()
+	if err != nil {
+		return nil, err
+	}
+	m := map[int]layout.Content{}
+	for _, p := range d.Partitions {
+		m[p.Number] = layout.Content{Kind: p.Content.Kind, Label: p.Content.Label, Size: p.Content.Size, Free: p.Content.Free}
+	}
+	return m, nil
+}
+
+// holding is the numbers of the partitions that hold a system.
+func (c *Context) holding() (map[int]bool, error) {
+	d, err := c.described()
+	if err != nil {
+		return nil, err
+	}
+	m := map[int]bool{}
+	for _, p := range d.Partitions {
+		if p.System != nil {
+			m[p.Number] = true
+		}
+	}
+	return m, nil
+}
+
+// lost says in words what lies on the partitions that are not kept.
+func (c *Context) lost(kept map[int]bool) ([]string, error) {
+	d, err := c.described()
+	if err != nil {
+		return nil, err
+	}
+	var list []string
+	for _, p := range d.Partitions {
+		if !kept[p.Number] {
+			list = append(list, Loss(p))
+		}
+	}
+	if len(d.Partitions) > 0 {
+		return list, nil
+	}
+	if whole := layout.Recognise(block.NewReadRange(c.draft, 0, c.draft.Size())); whole.Kind != "" {
+		return []string{strings.TrimSpace("the whole disk: " + whole.Kind + " " + whole.Label)}, nil
+	}
+	blank, err := c.blank()
+	if err != nil || blank {
+		return nil, err
+	}
+	return []string{"whatever is on the disk outside of any partition: it has no table, and it is not blank"}, nil
+}
+
+// blank reports whether the first and the last MiB hold nothing but zeros.
+func (c *Context) blank() (bool, error) {
+	n := min(1<<20, c.draft.Size())
+	for _, at := range []int64{0, c.draft.Size() - n} {
+		b := make([]byte, n)
+		if _, err := c.draft.ReadAt(b, at); err != nil && !errors.Is(err, io.EOF) {
+			return false, err
+		}
+		if len(bytes.Trim(b, "\x00")) > 0 {
+			return false, nil
+		}
+	}
+	return true, nil
+}
+
+// Loss says in words what lies on a partition.
+func Loss(p bag.Partition) string {
+	what := p.Content.Kind
+	if p.System != nil {
+		what = p.System.Name + " on " + what
+	}
+	if what == "" {
+		what = "nothing that is known"
+	}
+	text := fmt.Sprintf("partition %d, %.1f MiB: %s", p.Number, float64(p.Size)/(1<<20), what)
+	return strings.TrimSpace(text + " " + p.Content.Label)
+}
+
+// number reads a parameter that is a number; 0 when it is not given.
+func (c *Context) number(name string) (int, error) {
+	text := c.params[name]
+	if text == "" {
+		return 0, nil
+	}
+	n, err := strconv.Atoi(text)
+	if err != nil || n < 0 {
+		return 0, fmt.Errorf("parameter %s %q: want a number", name, text)
+	}
+	return n, nil
+}
+
+// able finds the system on the disk that an action of one ability is for: the one
+// whose partition is named, else the only one that has the ability.
+func able[T any](c *Context) (T, Check) {
+	var none T
+	check := Check{What: "a system lies on the disk that this can be done to"}
+	wanted, err := c.number("system")
+	if err != nil {
+		check.Saw = err.Error()
+		return none, check
+	}
+	var found []system.Opened
+	var seen []string
+	for _, o := range c.systems {
+		seen = append(seen, o.String())
+		if _, ok := o.System.(T); ok && (wanted == 0 || wanted == o.Partition) {
+			found = append(found, o)
+		}
+	}
+	switch {
+	case c.unopened != nil:
+		check.Saw = c.unopened.Error()
+	case len(found) == 1:
+		check.OK, check.Saw = true, found[0].String()
+		return found[0].System.(T), check
+	case len(found) > 1:
+		var names []string
+		for _, o := range found {
+			names = append(names, o.String())
+		}
+		check.Saw = "several do: " + strings.Join(names, "; ") + ": say on which partition, with the parameter \"system\""
+	case len(seen) == 0:
+		check.Saw = "none was found whose parts can be changed"
+		if why := lack[T](c); why != "" {
+			check.Saw = why
+		}
+	default:
+		check.Saw = strings.Join(seen, "; ") + ": this cannot be done to it"
+	}
+	return none, check
+}
+
+// lack says why what T stands for cannot be done to the systems that the facts
+// tell of.
+func lack[T any](c *Context) string {
+	if c.Facts == nil {
+		return ""
+	}
+	var list []string
+	for _, d := range c.Facts.Disks {
+		for _, p := range d.Partitions {
+			for _, a := range c.Adapters {
+				if p.System == nil || p.System.Family != a.Family() {
+					continue
+				}
+				if why := system.Lack[T](a); why != "" {
+					list = append(list, p.System.Name+": "+why)
+				}
+			}
+		}
+	}
+	return strings.Join(list, "; ")
+}
+
+// partition finds one of the machine's, by the facts.
+func (c *Context) partition(f func(bag.Partition) bool) (bag.Partition, bool) {
+	if c.Facts == nil {
+		return bag.Partition{}, false
+	}
+	for _, d := range c.Facts.Disks {
+		if i := slices.IndexFunc(d.Partitions, f); i >= 0 {
+			return d.Partitions[i], true
+		}
+	}
+	return bag.Partition{}, false
+}

@@ -1,0 +1,575 @@
+package action
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+
+	"diorthos/core/bag"
+	"diorthos/core/store"
+	"diorthos/core/system"
+	"diorthos/core/units"
+	"diorthos/core/upkeep"
+)
+
+// which is the parameter by which one of several systems on a disk is chosen.
+var which = Parameter{Name: "system", Says: "number of the partition with the system, where several are on the disk"}
+
+// systemAction makes an action that needs a system of one ability. do returns
+// what it did, in words; nothing done is nothing to change.
+func systemAction[T any](
+	do func(context.Context, *Context, T) ([]string, error), prove func(context.Context, T) []Check,
+) Action {
+	return Action{
+		Parameters: []Parameter{which}, fits: holdsSystem,
+		do: func(ctx context.Context, c *Context) (Effect, error) {
+			sys, check := able[T](c)
+			e := Effect{Guard: []Check{check}}
+			if !check.OK {
+				return e, nil
+			}
+			did, err := do(ctx, c, sys)
+			if err == nil && len(did) == 0 {
+				err = ErrNothing
+			}
+			e.Did = did
+			return e, err
+		},
+		prove: func(ctx context.Context, p Proof) []Check {
+			sys, check := able[T](p.After)
+			if !check.OK {
+				check.What = "the system can still be read"
+				return []Check{check}
+			}
+			return prove(ctx, sys)
+		},
+	}
+}
+
+// taking gives an action parameters.
+func taking(a Action, list ...Parameter) Action {
+	a.Parameters = append(slices.Clone(a.Parameters), list...)
+	return a
+}
+
+// holdsSystem fits the disk on which a system lies whose parts are known.
+func holdsSystem(f *bag.Facts, d bag.Disk) bool {
+	return f.State != nil && slices.ContainsFunc(d.Partitions, func(p bag.Partition) bool { return p.System != nil })
+}
+
+// enough proves that there is the room that was asked for, which is why room was
+// made.
+func enough(want, free int64, err error) []Check {
+	if err != nil {
+		return []Check{{What: "there is room enough", Saw: err.Error()}}
+	}
+	return []Check{{What: "there is room for what is on offer", OK: free >= want,
+		Saw: fmt.Sprintf("%s free, %s wanted", units.FormatBytes(free), units.FormatBytes(want))}}
+}
+
+// resultCheck turns a look into a check.
+func resultCheck(what string, err error, saw string) []Check {
+	if err != nil {
+		return []Check{{What: what, Saw: err.Error()}}
+	}
+	return []Check{{What: what, OK: true, Saw: saw}}
+}
+
+// systemActions change the state of a system.
+var systemActions = map[ID]Action{
+	"upkeep.start-types": systemAction(startTypes, proveServices),
+	"upkeep.start-needs": systemAction(startNeeds, proveServices),
+	"upkeep.leftovers-aside": systemAction(leftoversAside, func(_ context.Context, s system.WorkFolders) []Check {
+		return none("no work folder of an earlier attempt is left", s.Leftovers())
+	}),
+	"upkeep.downloads-aside": systemAction(func(_ context.Context, _ *Context, s movableDownloads) ([]string, error) {
+		list, err := s.DamagedDownloads()
+		return aside(s, list, err)
+	}, func(_ context.Context, s movableDownloads) []Check {
+		list, err := s.DamagedDownloads()
+		return resultCheck("no download differs from the catalogue", errors.Join(err, errIfAny(list)), "none does")
+	}),
+	"upkeep.unlock-cache": systemAction(func(_ context.Context, _ *Context, s system.Cache) ([]string, error) {
+		if !s.CacheLocked() {
+			return nil, nil
+		}
+		return []string{"the system.Cache can be written again"}, s.UnlockCache()
+	}, func(_ context.Context, s system.Cache) []Check {
+		return []Check{{What: "the system.Cache can be written", OK: !s.CacheLocked(), Saw: fmt.Sprintf("locked: %v", s.CacheLocked())}}
+	}),
+	"upkeep.reset-update-client": systemAction(resetClient, func(ctx context.Context, s updateClient) []Check {
+		return append(proveServices(ctx, s), none("no work folder of an earlier attempt is left", s.Leftovers())...)
+	}),
+	"upkeep.make-room": systemAction(func(_ context.Context, _ *Context, s system.Downloads) ([]string, error) {
+		list, err := s.OldDownloads()
+		return remove(list, err, s.RemoveDownload)
+	}, func(_ context.Context, s system.Downloads) []Check {
+		list, err := s.OldDownloads()
+		return append(resultCheck("no download is left that nothing waits for", errors.Join(err, errIfAny(list)), "none is"), enough(s.Room())...)
+	}),
+	"upkeep.make-boot-room": systemAction(func(_ context.Context, _ *Context, s system.EarlyImages) ([]string, error) {
+		list, err := s.OldEarlyImages()
+		return remove(list, err, s.RemoveEarlyImage)
+	}, func(_ context.Context, s system.EarlyImages) []Check {
+		list, err := s.OldEarlyImages()
+		return append(resultCheck("no early-boot image is left of a build that is gone", errors.Join(err, errIfAny(list)), "none is"), enough(s.BootRoom())...)
+	}),
+	"upkeep.ask-as-system": systemAction(func(_ context.Context, _ *Context, s system.Offers) ([]string, error) {
+		list, err := s.AskAsSystem()
+		return prefixed("asked for by the system: ", list), err
+	}, func(_ context.Context, s system.Offers) []Check { // on a draft: what would still have to be changed
+		list, err := s.AskAsSystem()
+		return resultCheck("what is on offer is asked for by the system", errors.Join(err, errIfAny(list)), "all of it")
+	}),
+	"upkeep.hold-drivers": systemAction(func(_ context.Context, _ *Context, s system.Offers) ([]string, error) {
+		list, err := s.HoldOlderDrivers()
+		return prefixed("held back: ", list), err
+	}, func(_ context.Context, s system.Offers) []Check {
+		list, err := s.HoldOlderDrivers()
+		return resultCheck("no driver is on offer that is older than the installed one", errors.Join(err, errIfAny(list)), "none that is not held back")
+	}),
+	"upkeep.mend-settings": systemAction(mendSettings, func(_ context.Context, s system.Settings) []Check {
+		list, err := s.SettingFaults()
+		return resultCheck("every branch is sound, belongs to its owner and has values that work", errors.Join(err, errIfAny(list)), "all are")
+	}),
+	"upkeep.set-policy":  policy(),
+	"upkeep.lend-policy": lendPolicy(),
+	"upkeep.cut-pending": systemAction(func(ctx context.Context, _ *Context, s system.Pending) ([]string, error) {
+		p, err := s.Pending()
+		if err != nil || p == nil || len(p.Gone) == 0 {
+			return nil, err
+		}
+		cut, err := s.CutPending(ctx)
+		return []string{fmt.Sprintf("%d operations of %d taken out; the list as it was is kept aside", cut.Out, p.Operations)}, err
+	}, func(_ context.Context, s system.Pending) []Check {
+		p, err := s.Pending()
+		if err == nil && p != nil && (len(p.Gone) > 0 || !p.Whole) {
+			err = fmt.Errorf("%d things are still referred to that are gone", len(p.Gone))
+		}
+		return resultCheck("the pending work refers to nothing that is gone", err, "all of it can be done")
+	}),
+	"upkeep.put-back": taking(proving(systemAction(putBack, nil), provePutBack),
+		Parameter{Name: "name", Required: true, Says: "what it is called where it lies aside"}),
+	"upkeep.revert-pending": systemAction(func(_ context.Context, _ *Context, s system.Pending) ([]string, error) {
+		p, err := s.Pending()
+		if err != nil || p == nil {
+			return nil, err
+		}
+		return []string{"transaction " + p.Transaction + " is given up; its list is kept aside"}, s.RevertPending()
+	}, func(_ context.Context, s system.Pending) []Check {
+		p, err := s.Pending()
+		if err == nil && p != nil {
+			err = fmt.Errorf("%s is pending", p.Transaction)
+		}
+		return resultCheck("nothing is pending", err, "nothing is")
+	}),
+	"upkeep.feature-source": systemAction(func(ctx context.Context, c *Context, s system.Features) ([]string, error) {
+		return s.PutFeature(ctx, c.Sources)
+	},
+		func(_ context.Context, s system.Features) []Check {
+			name, err := s.FeatureStored()
+			return resultCheck("the payload is in the store", err, name+": every file has the hash that its manifest says")
+		}),
+	"upkeep.remove-update": systemAction(func(_ context.Context, _ *Context, s system.Updates) ([]string, error) {
+		what, err := s.RemoveLatest()
+		return []string{what + " is removed"}, err
+	}, func(ctx context.Context, s system.Updates) []Check {
+		list, err := s.History()
+		return append(resultCheck("the history ends with what was there before", err, fmt.Sprintf("%d entries", len(list))), proveStoreIntact(ctx, s)...)
+	}),
+	"upkeep.remove-program": systemAction(func(_ context.Context, _ *Context, s system.Programs) ([]string, error) {
+		what, err := s.RemoveProgram()
+		return []string{what + " is removed; its folder is kept aside"}, err
+	}, proveProgram),
+	"upkeep.reinstall": systemAction(func(ctx context.Context, c *Context, s system.Reinstall) ([]string, error) {
+		return s.Reinstall(ctx, c.Sources)
+	},
+		func(ctx context.Context, s system.Reinstall) []Check { return proveStore(ctx, s) }),
+	"upkeep.install-clean": destroying(systemAction(func(ctx context.Context, c *Context, s system.CleanInstall) ([]string, error) {
+		return s.InstallClean(ctx, c.Sources)
+	},
+		func(ctx context.Context, s system.CleanInstall) []Check {
+			list, err := s.SettingFaults()
+			return append(proveStore(ctx, s), resultCheck("the settings are those that the release ships", errors.Join(err, errIfAny(list)), "all of them")...)
+		})),
+	"upkeep.return-to-checkpoint": systemAction(func(_ context.Context, _ *Context, s system.Checkpoints) ([]string, error) {
+		what, err := s.ReturnToCheckpoint()
+		return []string{"returned to " + what}, err
+	}, proveStoreIntact[system.Checkpoints]),
+	"boot.minimal-mode": minimalMode(),
+	"boot.normal-mode": systemAction(func(_ context.Context, _ *Context, s system.StartMode) ([]string, error) {
+		_, err := s.SetMode("normal")
+		return []string{"the next start is a normal one"}, err
+	}, saysMode("normal")),
+	"store.repair": systemAction(repairStore, proveStore[system.Components]),
+	"boot.code":    systemAction(bootAction("boot code in sector 0 as in the component store", system.BootPieces.PutBootCode), proveBoot("code")),
+	"boot.sector":  systemAction(bootAction("boot sector's code as in the component store", system.BootPieces.PutBootSector), proveBoot("sector")),
+	"boot.loader":  systemAction(bootAction("loader as in the component store", system.BootPieces.PutLoader), proveBoot("loader")),
+	"boot.store":   systemAction(bootAction("boot store that starts the system on this disk", system.BootPieces.PutBootStore), proveBoot("store")),
+}
+
+func destroying(a Action) Action {
+	a.Destroys = true
+	return a
+}
+
+// errIfAny says that something is left that ought not to be.
+func errIfAny[T any](list []T) error {
+	if len(list) > 0 {
+		return fmt.Errorf("%d are left: %v", len(list), list[0])
+	}
+	return nil
+}
+
+func none(what string, list []string) []Check { return resultCheck(what, errIfAny(list), "none") }
+
+func prefixed(lead string, list []string) []string {
+	for i := range list {
+		list[i] = lead + list[i]
+	}
+	return list
+}
+
+func remove(list []bag.Download, err error, one func(string) error) (did []string, _ error) {
+	for _, d := range list {
+		err = errors.Join(err, one(d.Name))
+		did = append(did, fmt.Sprintf("%s, %d bytes, taken away; the journal keeps it", d.Name, d.Size))
+	}
+	return did, err
+}
+
+// movableDownloads can be moved aside.
+type movableDownloads interface {
+	system.Downloads
+	system.WorkFolders
+}
+
+func aside(m system.WorkFolders, list []bag.Download, err error) (did []string, _ error) {
+	if err != nil {
+		return nil, err
+	}
+	for _, d := range list {
+		to, err := m.MoveAside(d.Name)
+		if err != nil {
+			return nil, err
+		}
+		did = append(did, fmt.Sprintf("%s moved to %s", d.Name, to))
+	}
+	return did, nil
+}
+
+// putBack brings something back that was moved aside, and says what it takes the
+// place of.
+func putBack(_ context.Context, c *Context, s system.Aside) ([]string, error) {
+	name := c.params["name"]
+	to, overwrote, err := s.PutBack(name)
+	if err != nil {
+		return nil, err
+	}
+	did := []string{name + " is back at " + to}
+	if overwrote != "" {
+		did = append(did, "what stood there meanwhile is kept aside as "+overwrote)
+	}
+	return did, nil
+}
+
+func provePutBack(after *Context, s system.Aside) []Check {
+	list, err := s.MovedAside()
+	for _, a := range list {
+		if a.Name == after.params["name"] {
+			err = errors.Join(err, fmt.Errorf("%s still lies aside", a.Name))
+		}
+	}
+	return resultCheck("it lies aside no more", err, fmt.Sprintf("%d other things do", len(list)))
+}
+
+func leftoversAside(_ context.Context, _ *Context, s system.WorkFolders) (did []string, err error) {
+	for _, name := range s.Leftovers() {
+		to, err := s.MoveAside(name)
+		if err != nil {
+			return nil, err
+		}
+		did = append(did, fmt.Sprintf("%s moved to %s", name, to))
+	}
+	return did, nil
+}
+
+// startTypes gives the services that updates depend on the start types that
+// the release ships, and starts those that it ships running.
+func startTypes(ctx context.Context, c *Context, s system.Services) ([]string, error) {
+	return changeServices(s, func(svc *upkeep.Service) string {
+		if svc.Start == svc.Shipped || svc.Shipped == "" {
+			return ""
+		}
+		was := svc.Start
+		svc.Start, svc.Running = svc.Shipped, svc.Running || svc.Runs
+		if svc.Missing {
+			svc.Missing = false
+			return svc.Name + ": put back as the release ships it"
+		}
+		return fmt.Sprintf("%s: start type %s, was %s", svc.Name, svc.Shipped, was)
+	})
+}
+
+// startNeeds starts what updates depend on, what is needed first.
+func startNeeds(_ context.Context, _ *Context, s system.Services) ([]string, error) {
+	return changeServices(s, func(svc *upkeep.Service) string {
+		if svc.Running || !svc.Runs {
+			return ""
+		}
+		svc.Running = true
+		return svc.Name + ": started"
+	})
+}
+
+// changeServices goes over those that updates depend on, in the order in which
+// they need each other.
+func changeServices(s system.Services, change func(*upkeep.Service) string) (did []string, err error) {
+	list, err := s.Services()
+	if err != nil {
+		return nil, err
+	}
+	var update []string
+	for _, svc := range list {
+		if !svc.Update {
+			continue
+		}
+		order, err := upkeep.StartOrder(list, svc.Name)
+		if err != nil {
+			return nil, err
+		}
+		for _, name := range order {
+			if !slices.Contains(update, name) {
+				update = append(update, name)
+			}
+		}
+	}
+	for _, name := range update {
+		i := slices.IndexFunc(list, func(svc upkeep.Service) bool { return svc.Name == name })
+		if words := change(&list[i]); words != "" {
+			did = append(did, words)
+		}
+	}
+	if len(did) == 0 {
+		return nil, nil
+	}
+	return did, s.PutServices(list)
+}
+
+func proveServices[T system.Services](_ context.Context, s T) []Check {
+	list, err := s.Services()
+	if err != nil {
+		return resultCheck("the services can be read", err, "")
+	}
+	var checks []Check
+	for _, svc := range list {
+		if svc.Update {
+			checks = append(checks, Check{What: "service " + svc.Name + " is as the release ships it", OK: svc.Start == svc.Shipped && svc.Running == svc.Runs, Saw: fmt.Sprintf("start type %s, running: %v", svc.Start, svc.Running)})
+		}
+	}
+	return checks
+}
+
+// An updateClient can be reset as a whole.
+type updateClient interface {
+	system.Services
+	system.WorkFolders
+	system.Downloads
+	system.Cache
+}
+
+// resetClient does the gentle resets in one.
+func resetClient(ctx context.Context, c *Context, s updateClient) (did []string, err error) {
+	for _, step := range []func() ([]string, error){
+		func() ([]string, error) { return startTypes(ctx, c, s) },
+		func() ([]string, error) { return startNeeds(ctx, c, s) },
+		func() ([]string, error) { return leftoversAside(ctx, c, s) },
+		func() ([]string, error) {
+			list, err := s.DamagedDownloads()
+			return aside(s, list, err)
+		},
+		func() ([]string, error) {
+			if !s.CacheLocked() {
+				return nil, nil
+			}
+			return []string{"the system.Cache can be written again"}, s.UnlockCache()
+		},
+	} {
+		more, err := step()
+		if err != nil {
+			return nil, err
+		}
+		did = append(did, more...)
+	}
+	return did, nil
+}
+
+func mendSettings(_ context.Context, _ *Context, s system.Settings) (did []string, err error) {
+	list, err := s.SettingFaults()
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range list {
+		if err := s.MendSetting(f); err != nil {
+			return nil, err
+		}
+		did = append(did, fmt.Sprintf("%s %s: %s as the release ships it", f.Branch, f.Name, f.Kind))
+	}
+	return did, nil
+}
+
+// setPolicy sets the value that the remedy names.
+func setPolicy(_ context.Context, c *Context, s system.Policy) ([]string, error) {
+	name, value := c.params["name"], c.params["value"]
+	was, err := s.SetPolicy(name, value)
+	if err != nil || was == value {
+		return nil, err
+	}
+	return []string{fmt.Sprintf("%s is %q, was %q", name, value, was)}, nil
+}
+
+// policyParameters are what is set.
+var policyParameters = []Parameter{
+	{Name: "name", Required: true, Says: "which value of the policy"},
+	{Name: "value", Required: true, Says: "what it shall be; empty takes it out"},
+}
+
+// policy sets a value of the policy, and proves that it is there.
+func policy() Action {
+	return taking(proving(systemAction(setPolicy, nil), func(after *Context, s system.Policy) []Check {
+		have, err := s.Policy()
+		name, value := after.params["name"], after.params["value"]
+		return []Check{{
+			What: "the policy " + name + " is as wanted", OK: err == nil && have[name] == value,
+			Saw: fmt.Sprintf("%q", have[name]),
+		}}
+	}), policyParameters...)
+}
+
+// proving gives an action a proof that needs to know what was wanted.
+func proving[T any](a Action, prove func(after *Context, sys T) []Check) Action {
+	a.prove = func(_ context.Context, p Proof) []Check {
+		sys, check := able[T](p.After)
+		if !check.OK {
+			check.What = "the system can still be read"
+			return []Check{check}
+		}
+		return prove(p.After, sys)
+	}
+	return a
+}
+
+// saysMode proves the mode of the next start: setting it, on a draft, tells
+// what it was.
+func saysMode(mode string) func(context.Context, system.StartMode) []Check {
+	return func(_ context.Context, s system.StartMode) []Check {
+		was, err := s.SetMode(mode)
+		return []Check{{What: "the boot store says " + mode, OK: err == nil && was == mode, Saw: was}}
+	}
+}
+
+// proveStoreIntact verifies the components that the system has now.
+func proveStoreIntact[T any](ctx context.Context, s T) []Check {
+	keeper, ok := any(s).(system.Components)
+	if !ok {
+		return []Check{{What: "the component store can be verified", Saw: "it cannot"}}
+	}
+	return proveStore(ctx, keeper)
+}
+
+// lendPolicy sets a value for one attempt.
+func lendPolicy() Action {
+	a := policy()
+	set := a.do
+	a.do = func(ctx context.Context, c *Context) (Effect, error) {
+		was := ""
+		if s, check := able[system.Policy](c); check.OK {
+			if policy, err := s.Policy(); err == nil {
+				was = policy[c.params["name"]]
+			}
+		}
+		e, err := set(ctx, c)
+		if err != nil || len(e.Did) == 0 {
+			return e, err
+		}
+		e.Loans = []LoanTerms{{
+			What:   fmt.Sprintf("the policy %q is %q for the attempt", c.params["name"], c.params["value"]),
+			Back:   fmt.Sprintf("It is set to %q again.", was),
+			Action: "upkeep.set-policy", Params: map[string]string{"name": c.params["name"], "value": was},
+		}}
+		return e, nil
+	}
+	return a
+}
+
+func proveProgram(_ context.Context, s system.Programs) []Check {
+	keeper, ok := s.(system.Services)
+	if !ok {
+		return resultCheck("the program is gone", nil, "from the list of programs")
+	}
+	list, err := keeper.Services()
+	for _, svc := range list {
+		if svc.Broken != "" {
+			err = errors.Join(err, fmt.Errorf("%s: %s", svc.Name, svc.Broken))
+		}
+	}
+	return resultCheck("no service of a program is broken", err, fmt.Sprintf("%d services", len(list)))
+}
+
+func repairStore(ctx context.Context, c *Context, s system.Components) ([]string, error) {
+	w := s.Components()
+	report, err := store.Verify(ctx, w, 1, nil)
+	if err != nil || len(report.Faults) == 0 {
+		return nil, err
+	}
+	return store.Repair(ctx, w, report, c.Sources)
+}
+
+// proveStore verifies the store once more.
+func proveStore[T system.Components](ctx context.Context, s T) []Check {
+	r, err := store.Verify(ctx, s.Components(), 1, nil)
+	if err == nil && len(r.Faults) > 0 {
+		err = errors.New(r.Faults[0].String())
+	}
+	saw := ""
+	if err == nil {
+		saw = fmt.Sprintf("%d components, %d files", r.Components, r.Files)
+	}
+	return resultCheck("every payload and every protected file has the hash that its manifest says", err, saw)
+}
+
+// minimalMode lends a start without the system.Programs of users.
+func minimalMode() Action {
+	a := systemAction(func(_ context.Context, _ *Context, s system.StartMode) ([]string, error) {
+		was, err := s.SetMode("minimal")
+		if err != nil || was == "minimal" {
+			return nil, err
+		}
+		return []string{"the next start is in minimal mode"}, nil
+	}, saysMode("minimal"))
+	set := a.do
+	a.do = func(ctx context.Context, c *Context) (Effect, error) {
+		e, err := set(ctx, c)
+		if err == nil && len(e.Did) > 0 {
+			e.Loans = []LoanTerms{{
+				What: "the machine starts in minimal mode", Back: "It starts in normal mode again.",
+				Action: "boot.normal-mode",
+			}}
+		}
+		return e, err
+	}
+	return a
+}
+
+func bootAction(what string, put func(system.BootPieces) error) func(context.Context, *Context, system.BootPieces) ([]string, error) {
+	return func(_ context.Context, _ *Context, s system.BootPieces) ([]string, error) {
+		return []string{what}, put(s)
+	}
+}
+
+func proveBoot(kind string) func(context.Context, system.BootPieces) []Check {
+	return func(_ context.Context, s system.BootPieces) []Check {
+		return resultCheck("the "+kind+" is as the component store and this disk want it", s.BootPiece(kind), "byte for byte")
+	}
+}

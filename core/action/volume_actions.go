@@ -1,0 +1,154 @@
+package action
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"diorthos/core/bag"
+	"diorthos/core/block"
+	"diorthos/core/ext"
+	"diorthos/core/fat"
+	"diorthos/core/layout"
+)
+
+// volumeActions put file systems right.
+var volumeActions = map[ID]Action{
+	"volume.mend": {
+		Parameters: []Parameter{{Name: "partition", Says: "number of the partition; empty for all of them"}},
+		fits: func(_ *bag.Facts, d bag.Disk) bool {
+			return slices.ContainsFunc(d.Partitions, func(p bag.Partition) bool {
+				return isFAT(p.Content.Kind) || p.Content.Kind == ""
+			})
+		},
+		do: mendVolumes, prove: proveVolumes,
+	},
+}
+
+func isFAT(kind string) bool { return kind == "fat12" || kind == "fat16" || kind == "fat32" }
+
+// draftSection is a partition of a draft.
+func draftSection(d *block.Draft, off, length int64) *block.WriteRange {
+	return block.NewWriteRange(d, off, length)
+}
+
+// A VolumeCheck is what is wrong with a file system, and the writes that put it
+// right; their offsets count from the start of its partition.
+type VolumeCheck struct {
+	Kind     string        `json:"kind"` // fat or ext; empty when it is none that can be checked
+	Files    int           `json:"files"`
+	Folders  int           `json:"folders"`
+	Findings []fat.Finding `json:"findings"`
+	Writes   []block.Write `json:"-"`
+}
+
+// CheckVolume checks a FAT file system whole, and of ext whether it can be read
+// by its first superblock, or by which other. What is neither is an error.
+func CheckVolume(part *block.ReadRange, length int64) (*VolumeCheck, error) {
+	report, fatErr := fat.Check(part)
+	if fatErr == nil {
+		return &VolumeCheck{
+			Kind: "fat", Files: report.Files, Folders: report.Folders,
+			Findings: append([]fat.Finding{}, report.Findings...), Writes: report.Writes,
+		}, nil
+	}
+	if _, err := ext.Open(part); err == nil {
+		return &VolumeCheck{Kind: "ext", Findings: []fat.Finding{}}, nil
+	}
+	b, err := ext.FindBackup(part, length)
+	if err != nil {
+		return nil, fmt.Errorf("no file system that can be checked: %w; %w", fatErr, err)
+	}
+	writes, err := b.Restore(part)
+	if err != nil {
+		return nil, err
+	}
+	text := fmt.Sprintf("the first superblock is damaged; the one of group %d, at byte %d, is sound", b.Group, b.At)
+	return &VolumeCheck{Kind: "ext", Writes: writes, Findings: []fat.Finding{{ID: "superblock-damaged", Text: text,
+		Do: "restore it and the group descriptors from there; check the file system afterwards"}}}, nil
+}
+
+// mayBeChecked reports whether a partition holds, or may once have held, a file
+// system that can be checked.
+func mayBeChecked(part *block.ReadRange) bool {
+	kind := layout.Recognise(part).Kind
+	return kind == "" || isFAT(kind) || kind == "ext2" || kind == "ext3" || kind == "ext4"
+}
+
+// eachVolume calls f for each file system of the disk that can be checked, or
+// for that of the named partition. A disk without partitions may itself be one.
+func (c *Context) eachVolume(f func(layout.Partition, *VolumeCheck) error) error {
+	only, err := c.number("partition")
+	if err != nil {
+		return err
+	}
+	parts := c.table.Partitions()
+	if len(parts) == 0 {
+		parts = []layout.Partition{{Length: c.table.Size}}
+	}
+	for _, p := range parts {
+		part := block.NewReadRange(c.draft, p.Off, p.Length)
+		if only != 0 && only != p.Number || !mayBeChecked(part) {
+			continue
+		}
+		v, err := CheckVolume(part, p.Length)
+		if err != nil {
+			continue // none that can be mended
+		}
+		if err := f(p, v); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func mendVolumes(_ context.Context, c *Context) (Effect, error) {
+	var e Effect
+	looked := 0
+	err := c.eachVolume(func(p layout.Partition, v *VolumeCheck) error {
+		looked++
+		for _, f := range v.Findings {
+			e.Did = append(e.Did, fmt.Sprintf("partition %d: %s: %s", p.Number, f.Text, f.Do))
+		}
+		for i := range v.Writes {
+			v.Writes[i].Off += p.Off
+		}
+		return c.draft.Put(v.Writes)
+	})
+	e.Guard = []Check{{What: "there is a file system that can be checked", OK: err == nil && looked > 0,
+		Saw: fmt.Sprintf("%d", looked)}}
+	if err == nil && looked > 0 && len(e.Did) == 0 {
+		err = ErrNothing
+	}
+	return e, err
+}
+
+// proveVolumes looks at every file system that was looked at before, and at no
+// fewer.
+func proveVolumes(_ context.Context, p Proof) []Check {
+	kinds := map[string]int{}
+	count := func(n *int) func(layout.Partition, *VolumeCheck) error {
+		return func(layout.Partition, *VolumeCheck) error {
+			*n++
+			return nil
+		}
+	}
+	before, after := 0, 0
+	err := p.Before.eachVolume(count(&before))
+	if err == nil {
+		err = p.After.eachVolume(func(q layout.Partition, v *VolumeCheck) error {
+			after++
+			kinds[v.Kind]++
+			if len(v.Findings) > 0 {
+				return fmt.Errorf("partition %d: %s", q.Number, v.Findings[0].Text)
+			}
+			return nil
+		})
+	}
+	if err == nil && (after == 0 || after < before) {
+		err = fmt.Errorf("%d can be looked at, before there were %d", after, before)
+	}
+	saw := fmt.Sprintf("%d FAT, checked whole; %d ext, readable by the first superblock, their files not checked",
+		kinds["fat"], kinds["ext"])
+	return resultCheck("nothing is found wrong with the file systems that can be checked", err, saw)
+}

@@ -1,0 +1,41 @@
+package boot
+
+// The faults that a link can have.
+const (
+	TableDamaged       Fault = "table-damaged"
+	StyleAgainst       Fault = "style-against-firmware"
+	ESPMissing         Fault = "esp-missing"
+	BootOrder          Fault = "boot-order"
+	EntriesStale       Fault = "boot-entries-stale"
+	EntriesMissing     Fault = "boot-entries-missing"
+	CodeDamaged        Fault = "boot-code-damaged"
+	CodeUnreadable     Fault = "boot-code-unreadable"
+	ActiveFlag         Fault = "active-flag"
+	SectorDamaged      Fault = "boot-sector-damaged"
+	SectorUnreadable   Fault = "boot-sector-unreadable"
+	VolumeUnreadable   Fault = "boot-volume-unreadable"
+	LoaderMissing      Fault = "loader-missing"
+	LoaderAltered      Fault = "loader-altered"
+	StoreDamaged       Fault = "boot-store-damaged"
+	StoreOtherVolume   Fault = "boot-store-other-volume"
+	KernelMissing      Fault = "kernel-missing"
+	KernelAltered      Fault = "kernel-altered"
+	EarlyImageMissing  Fault = "early-image-missing"
+	PendingUnreadable  Fault = "pending-unreadable"
+	PendingHalfDone    Fault = "pending-half-done"
+	PendingMissing     Fault = "pending-component-gone"
+	ComponentWants     Fault = "component-wants"
+	ServicesUnreadable Fault = "services-unreadable"
+	ServiceOfProgram   Fault = "service-of-program"
+	ComponentsUnknown  Fault = "components-unreadable"
+)
+
+// Faults lists those that there are.
+func Faults() []Fault {
+	return []Fault{
+		TableDamaged, StyleAgainst, ESPMissing, BootOrder, EntriesStale, EntriesMissing, CodeDamaged, CodeUnreadable,
+		ActiveFlag, SectorDamaged, SectorUnreadable, VolumeUnreadable, LoaderMissing, LoaderAltered, StoreDamaged,
+		StoreOtherVolume, KernelMissing, KernelAltered, EarlyImageMissing, PendingUnreadable, PendingHalfDone,
+		PendingMissing, ComponentWants, ServicesUnreadable, ServiceOfProgram, ComponentsUnknown,
+	}
+}

@@ -1,0 +1,303 @@
+package climb
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"diorthos/core/action"
+	"diorthos/core/bag"
+	"diorthos/core/block"
+	"diorthos/core/knowledge"
+	"diorthos/core/ladder"
+)
+
+// A Plan is what is to be climbed: rungs of a docket, or one action that a
+// person named.
+type Plan struct {
+	Machine string
+	Case    int64 // 0 for none
+	Of      int   // how many rungs the ladder has
+	Rungs   []ladder.Rung
+	First   bool       // end with the first that changes something
+	Disks   []bag.Disk // to say what would be lost
+	// Name is what has to be typed before data are lost; empty for the machine's.
+	Name string
+}
+
+// Single is the plan of one action that a person named, on what it was found on.
+func Single(machine string, id action.ID, params map[string]string, target *block.Target) (Plan, error) {
+	a, ok := action.Named(id)
+	if !ok {
+		return Plan{}, fmt.Errorf("there is no action %q", id)
+	}
+	level := knowledge.Undoable
+	if a.Destroys {
+		level = knowledge.Destroys
+	}
+	return Plan{Machine: machine, Of: 1, Rungs: []ladder.Rung{{
+		Number: 1, Remedy: string(id), Title: string(id), Action: id, By: knowledge.ByDiorthos,
+		Invasive: level, Params: params, Target: target,
+	}}}, nil
+}
+
+// A Climb takes the rungs of a plan on a machine.
+type Climb struct {
+	Plan
+	On        Machine
+	Attendant Attendant
+	Record    *Record // nil on a dry run
+
+	DryRun    bool
+	Hands     bool // rungs for a person are taken too
+	Restarted bool // a person says that the owed restart was done
+	NoUndo    bool // a change that streams keeps nothing
+	// File is the journal to write; empty for the machine's own choice.
+	File string
+	// Resume is the journal of a rung that was cut off, to be completed.
+	Resume string
+	// Window is how long a climb waits for the attempt that something was lent
+	// for, when nobody says that it was made. At 0 it is given back at once.
+	Window time.Duration
+	Now    func() time.Time
+}
+
+// ErrBlocked means that a rung waits for something that a person has to do first.
+var ErrBlocked = errors.New("blocked")
+
+// Run takes rung after rung until one makes the failed thing work, one cannot be
+// taken, or none is left. What earlier climbs owe is given back first, and what
+// this one borrows is given back however it ends.
+func (c *Climb) Run(ctx context.Context) (runs []Run, err error) {
+	if !c.DryRun {
+		if err := c.settleEarlier(ctx); err != nil {
+			return nil, err
+		}
+		defer func() { err = errors.Join(err, c.giveBack(context.WithoutCancel(ctx), ctx.Done())) }()
+	}
+	for _, r := range c.Rungs {
+		if err := c.restartFirst(); err != nil {
+			return runs, err
+		}
+		run, err := c.rung(ctx, r)
+		if run != nil {
+			runs = append(runs, *run)
+		}
+		if err != nil {
+			return runs, err
+		}
+		if r.Restart && run.Outcome.Changed() {
+			e := Entry{At: c.Now().UTC(), Mark: MarkOwes, Case: c.Case, Rung: r.Number, Boot: c.On.Boot()}
+			if err := c.Record.Note(e); err != nil {
+				return runs, err
+			}
+		}
+		switch {
+		case r.By == knowledge.ByHands && run.Outcome == Proven:
+			c.tell(ctx, Event{Kind: Remark, Text: "The failed thing works again: the rungs above are not needed."})
+			return runs, nil
+		case c.First && run.Outcome != NothingToDo:
+			return runs, nil
+		}
+	}
+	return runs, nil
+}
+
+func (c *Climb) tell(ctx context.Context, e Event) {
+	e.Of = c.Of
+	_ = c.Attendant.Progress(ctx, e) // only the beginning of a rung is asked about
+}
+
+// settleEarlier looks at what climbs before left: a rung that was cut off, loans
+// that are owed.
+func (c *Climb) settleEarlier(ctx context.Context) error {
+	if c.Record.Damaged > 0 {
+		c.tell(ctx, Event{Kind: Remark, Text: fmt.Sprintf(
+			"%d lines of the record of this machine's climbs cannot be read: a loan may be noted there that is not given back", c.Record.Damaged)})
+	}
+	if err := c.finishCutOff(ctx); err != nil {
+		return err
+	}
+	for _, d := range c.Record.Owed() {
+		c.tell(ctx, Event{Kind: LoanOwed, Loan: &d.Loan, Text: "From an earlier climb, not given back:"})
+		if err := c.returnLoan(ctx, d, false, nil); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// finishCutOff refuses to go on while a rung may be done in part.
+func (c *Climb) finishCutOff(ctx context.Context) error {
+	e := c.Record.Unfinished()
+	if e == nil || c.Resume != "" && sameFile(c.Resume, e.Journal) {
+		return nil
+	}
+	ended := func(o Outcome) error {
+		return c.Record.Note(Entry{
+			At: c.Now().UTC(), Mark: MarkEnded, Case: e.Case, Rung: e.Rung, Remedy: e.Remedy,
+			Run: &Run{Rung: e.Rung, Remedy: e.Remedy, Outcome: o, Journal: e.Journal, Began: e.At,
+				Guard: []action.Check{}, Planned: []Planned{}, Proof: []action.Check{}},
+		})
+	}
+	j, err := block.ReadJournal(e.Journal)
+	if err != nil {
+		return fmt.Errorf("%w: rung %d, begun %s, was cut off, and its journal cannot be read: %w",
+			ErrBlocked, e.Rung, e.At.Format(time.DateTime), err)
+	}
+	state := j.State()
+	if err := j.Close(); err != nil {
+		return err
+	}
+	switch state {
+	case block.Recorded:
+		c.tell(ctx, Event{Kind: Remark, Text: fmt.Sprintf("Rung %d was cut off earlier, before anything was written.", e.Rung)})
+		return ended(Stopped)
+	case block.Undone:
+		return ended(TakenBack)
+	}
+	return fmt.Errorf("%w: rung %d, begun %s, was cut off, and the disk may be changed in part: go on with --resume %s, or take it back with \"diorthos undo %s\"",
+		ErrBlocked, e.Rung, e.At.Format(time.DateTime), e.Journal, e.Journal)
+}
+
+// restartFirst refuses to go on while a restart is owed.
+func (c *Climb) restartFirst() error {
+	if c.DryRun {
+		return nil
+	}
+	ok, err := c.Record.Restarted(c.On.Boot(), c.Restarted, c.Now().UTC())
+	if err != nil || ok {
+		return err
+	}
+	return fmt.Errorf("%w: rung %d owes a restart: steps taken before it may do nothing, silently. Restart the machine, then give --restarted",
+		ErrBlocked, c.Record.OwedRestart().Rung)
+}
+
+// rung takes one rung, notes what it came to, and tells the attendant.
+func (c *Climb) rung(ctx context.Context, r ladder.Rung) (run *Run, err error) {
+	if err := c.Attendant.Progress(ctx, Event{Kind: RungBegins, Rung: r, Of: c.Of}); err != nil {
+		return nil, err
+	}
+	if !c.DryRun {
+		e := Entry{At: c.Now().UTC(), Mark: MarkPlanned, Case: c.Case, Rung: r.Number, Remedy: r.Remedy}
+		if err := c.Record.Note(e); err != nil {
+			return nil, err
+		}
+	}
+	if r.By == knowledge.ByHands {
+		run, err = c.byHand(ctx, r)
+	} else {
+		run, err = c.byAction(ctx, r)
+	}
+	if run != nil && !c.DryRun {
+		e := Entry{At: c.Now().UTC(), Mark: MarkEnded, Case: c.Case, Rung: r.Number, Remedy: r.Remedy, Run: run, Journal: run.Journal}
+		err = errors.Join(err, c.Record.Note(e))
+	}
+	told := c.Attendant.Progress(context.WithoutCancel(ctx), Event{Kind: RungEnds, Rung: r, Of: c.Of, Run: run, Err: err})
+	return run, errors.Join(err, told)
+}
+
+// byAction takes a rung that Diorthos carries out.
+func (c *Climb) byAction(ctx context.Context, r ladder.Rung) (run *Run, err error) {
+	a, ok := action.Named(r.Action)
+	if !ok {
+		return nil, fmt.Errorf("rung %d: %q: %w", r.Number, r.Title, ErrByHand)
+	}
+	dev, path, err := c.On.Open(a, c.DryRun)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { err = errors.Join(err, dev.Close()) }()
+	o, err := c.options(ctx, r, path)
+	if err != nil {
+		return nil, err
+	}
+	if c.Resume == "" {
+		return Take(ctx, r, dev, o)
+	}
+	j, err := block.OpenJournal(c.Resume)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { err = errors.Join(err, j.Close()) }()
+	return Resume(ctx, r, dev, j, c.Resume, o)
+}
+
+func (c *Climb) options(ctx context.Context, r ladder.Rung, path string) (Options, error) {
+	env, err := c.On.Environment()
+	if err != nil {
+		return Options{}, err
+	}
+	var losses []string
+	if r.Invasive == knowledge.Destroys {
+		losses = ladder.Losses(c.Disks, r.Loses)
+	}
+	return Options{
+		Losses: losses, DryRun: c.DryRun, Machine: c.Machine, Case: c.Case, Path: path, Environment: env, NoUndo: c.NoUndo, Now: c.Now,
+		Consent: func(losses []string) error { return c.consent(ctx, r, losses) },
+		Borrow:  func(list []Loan) error { return c.borrow(list) },
+		Phase:   func(phase string) { c.tell(ctx, Event{Kind: PhaseBegins, Rung: r, Phase: phase}) },
+		Begin: func(run *Run) error {
+			return c.Record.Note(Entry{
+				At: run.Began, Mark: MarkBegun, Case: c.Case, Rung: r.Number, Remedy: r.Remedy, Journal: run.Journal,
+			})
+		},
+		Journal: func(h block.Head, need int64) (*block.Journal, string, error) { return c.journal(path, h, need) },
+	}, nil
+}
+
+func (c *Climb) journal(path string, h block.Head, need int64) (*block.Journal, string, error) {
+	file, free, err := c.On.Journal(path)
+	if err != nil {
+		return nil, "", err
+	}
+	if c.File != "" {
+		file = c.File
+	}
+	if free >= 0 && free < need {
+		return nil, "", fmt.Errorf("to keep what is on %s for an undo, up to %d bytes are needed beside the journal %s, and %d are free: name a place with --journal; nothing was changed",
+			path, need, file, free)
+	}
+	j, err := block.CreateJournal(file, h)
+	return j, file, err
+}
+
+// consent asks before what disrupts or destroys.
+func (c *Climb) consent(ctx context.Context, r ladder.Rung, losses []string) error {
+	ask := Consent{Rung: r, Level: r.Invasive, Losses: losses, Name: c.Name}
+	if ask.Name == "" {
+		ask.Name = c.Machine
+	}
+	switch r.Invasive {
+	case knowledge.Disrupts:
+	case knowledge.Destroys:
+	default:
+		return nil
+	}
+	answer, err := c.Attendant.Consent(ctx, ask)
+	if err != nil {
+		return fmt.Errorf("%w: %w; nothing was changed", ErrBlocked, err)
+	}
+	want := Yes
+	if r.Invasive == knowledge.Destroys {
+		want = ask.Name
+	}
+	if answer != want {
+		return fmt.Errorf("%w: it was not agreed to: want %q, got %q; nothing was changed", ErrBlocked, want, answer)
+	}
+	return c.Record.Note(Entry{
+		At: c.Now().UTC(), Mark: MarkConsented, Case: c.Case, Rung: r.Number, Remedy: r.Remedy,
+		Why: strings.Join(ask.Losses, "; "),
+	})
+}
+
+func (c *Climb) borrow(list []Loan) error {
+	for _, l := range list {
+		if err := c.Record.Borrow(c.Case, l); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,125 @@
+package docket_test
+
+import (
+	"archive/tar"
+	"bytes"
+	"compress/gzip"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"math"
+	"os"
+	"path"
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"diorthos/core/knowledge"
+	shipped "diorthos/knowledge"
+	"diorthos/standin/debian"
+)
+
+// later marks the failures that were drawn after all rules had been made: they are
+// scored as they come.
+const later = "later-"
+
+// A set sums up how failures were judged.
+type set struct {
+	n, cause, line int
+	brier          float64
+}
+
+func (s set) share(n int) float64 { return 100 * float64(n) / math.Max(1, float64(s.n)) }
+
+func (s set) String() string {
+	return fmt.Sprintf("%d failures: right cause first %.0f %%, decisive line %.0f %%, Brier score %.3f",
+		s.n, s.share(s.cause), s.share(s.line), s.brier/math.Max(1, float64(s.n)))
+}
+
+// TestFreshFailures scores failures that were described before rules for them were
+// made: those that are shipped, or, freshly provoked, those in the folder that
+// DIORTHOS_FRESH names.
+func TestFreshFailures(t *testing.T) {
+	k, err := knowledge.Load(shipped.Files)
+	if err != nil {
+		t.Fatal(err)
+	}
+	all := fresh(t)
+	names, err := fs.Glob(all, "*/label.yaml")
+	if err != nil || len(names) < 50 {
+		t.Fatalf("%d failures: %v", len(names), err)
+	}
+	sets := map[bool]*set{true: {}, false: {}}
+	for _, file := range names {
+		name := path.Dir(file)
+		s := judge(t, k, all, name)
+		of := sets[strings.HasPrefix(name, later)]
+		of.n++
+		of.brier += math.Pow(1-s.probability, 2)
+		if s.cause {
+			of.cause++
+		}
+		if s.decisive {
+			of.line++
+		}
+		if !s.cause || !s.decisive {
+			t.Logf("%-26s cause %-5t %s, want %s (%.0f %%); line %-5t %s", name, s.cause, s.got, s.want, 100*s.probability, s.decisive, s.line)
+		}
+	}
+	t.Logf("described before the rules, then looked at: %s", sets[false])
+	t.Logf("drawn after the rules:                      %s", sets[true])
+	for _, s := range sets {
+		if s.share(s.cause) < 90 || s.share(s.line) < 85 {
+			t.Errorf("it was better before: %s", s)
+		}
+	}
+}
+
+// fresh opens the shipped archives, one for each failure.
+func fresh(t *testing.T) fs.FS {
+	t.Helper()
+	if dir := os.Getenv("DIORTHOS_FRESH"); dir != "" {
+		return os.DirFS(dir)
+	}
+	all := fstest.MapFS{}
+	archives, err := fs.Glob(debian.Fresh, "fresh/*.tar.gz")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range archives {
+		if err := unpack(all, name); err != nil {
+			t.Fatalf("%s: %v", name, err)
+		}
+	}
+	return all
+}
+
+func unpack(into fstest.MapFS, name string) error {
+	raw, err := fs.ReadFile(debian.Fresh, name)
+	if err != nil {
+		return err
+	}
+	z, err := gzip.NewReader(bytes.NewReader(raw))
+	if err != nil {
+		return err
+	}
+	folder := strings.TrimSuffix(path.Base(name), ".tar.gz")
+	for r := tar.NewReader(z); ; {
+		h, err := r.Next()
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		if h.Typeflag != tar.TypeReg {
+			continue
+		}
+		data, err := io.ReadAll(r)
+		if err != nil {
+			return err
+		}
+		into[path.Join(folder, h.Name)] = &fstest.MapFile{Data: data}
+	}
+}

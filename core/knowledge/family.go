@@ -1,0 +1,70 @@
+package knowledge
+
+import (
+	"errors"
+	"fmt"
+	"regexp"
+	"strings"
+)
+
+// A Family is what is told of one family of systems where no cause is asked
+// about.
+type Family struct {
+	ID          string        `yaml:"family"`
+	AtRest      []string      `yaml:"at-rest"`      // states in which a package may be left
+	Finish      string        `yaml:"finish"`       // how work that was not finished is
+	ReleaseHold string        `yaml:"release-hold"` // how a package that is held back is let go; {package} is its name
+	Media       []MediumTitle `yaml:"media"`
+
+	file string
+}
+
+// A MediumTitle is how install media of a release call themselves.
+type MediumTitle struct {
+	Title   string `yaml:"title"` // a pattern
+	Release string `yaml:"release"`
+
+	pattern *regexp.Regexp
+}
+
+func (f *Family) check(releases []*Release) error {
+	if f.ID == "" || len(f.AtRest) == 0 || f.Finish == "" || f.ReleaseHold == "" {
+		return errors.New("needs family, at-rest, finish and release-hold")
+	}
+	for i := range f.Media {
+		m := &f.Media[i]
+		var err error
+		if m.pattern, err = regexp.Compile(m.Title); err != nil {
+			return fmt.Errorf("media: title: %w", err)
+		}
+		known := false
+		for _, r := range releases {
+			known = known || r.ID == m.Release
+		}
+		if !known {
+			return fmt.Errorf("media: no release is called %q", m.Release)
+		}
+	}
+	return nil
+}
+
+// LetGo says how a package that is held back is let go.
+func (f *Family) LetGo(name string) string {
+	if f == nil {
+		return "Release the hold first, if it may go."
+	}
+	return strings.ReplaceAll(f.ReleaseHold, "{package}", name)
+}
+
+// ReleaseOfMedium is the release that an install medium of a title holds; empty
+// when it is not known.
+func (k *Knowledge) ReleaseOfMedium(title string) string {
+	for _, f := range k.Families {
+		for _, m := range f.Media {
+			if m.pattern.MatchString(title) {
+				return m.Release
+			}
+		}
+	}
+	return ""
+}

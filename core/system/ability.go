@@ -1,0 +1,234 @@
+package system
+
+import (
+	"context"
+	"fmt"
+	"reflect"
+
+	"diorthos/core/bag"
+	"diorthos/core/store"
+	"diorthos/core/upkeep"
+)
+
+// A System is one that was opened to be changed. What can be done to it shows in
+// the abilities that it implements.
+type System interface {
+	Family() string
+}
+
+// An Ability is something that can be done to a system, by name.
+type Ability string
+
+// The abilities. Each is an interface of this package.
+const (
+	HasServices     Ability = "services"
+	HasDownloads    Ability = "downloads"
+	HasEarlyImages  Ability = "early-boot images"
+	HasWorkFolders  Ability = "work folders"
+	HasCache        Ability = "download cache"
+	HasAside        Ability = "things moved aside"
+	HasOffers       Ability = "offers and drivers"
+	HasSettings     Ability = "settings as shipped"
+	HasSettingsEdit Ability = "settings by name"
+	HasPolicy       Ability = "update policy"
+	HasPending      Ability = "pending work"
+	HasFeatures     Ability = "optional features"
+	HasComponents   Ability = "component store"
+	HasUpdates      Ability = "updates"
+	HasPrograms     Ability = "programs"
+	HasReinstall    Ability = "reinstall keeping files"
+	HasCleanInstall Ability = "clean install"
+	HasCheckpoints  Ability = "checkpoints"
+	HasStartMode    Ability = "mode of the next start"
+	HasBootPieces   Ability = "boot pieces"
+	HasBootVolume   Ability = "boot volume"
+	HasFirmware     Ability = "firmware state" // of the adapter
+	HasSupply       Ability = "components from elsewhere"
+	HasPackages     Ability = "packages and upgrades"
+	HasCutter       Ability = "worklists outside of a machine"
+)
+
+type (
+	// Services are what a system starts, and what its release ships.
+	Services interface {
+		Services() ([]upkeep.Service, error)
+		PutServices([]upkeep.Service) error
+	}
+	// Downloads are files that the update client fetched.
+	Downloads interface {
+		DamagedDownloads() ([]bag.Download, error)
+		OldDownloads() ([]bag.Download, error)
+		RemoveDownload(name string) error
+		// Room is what the most demanding offer asks of the system volume, and what
+		// is free there, in bytes.
+		Room() (want, free int64, err error)
+	}
+	// EarlyImages are early-boot images of builds that are gone.
+	EarlyImages interface {
+		OldEarlyImages() ([]bag.Download, error)
+		RemoveEarlyImage(name string) error
+		// BootRoom is what the most demanding offer asks of the boot volume, and
+		// what is free there, in bytes.
+		BootRoom() (want, free int64, err error)
+	}
+	// WorkFolders are left of attempts that did not end.
+	WorkFolders interface {
+		Leftovers() []string
+		MoveAside(name string) (string, error)
+	}
+	// Aside is what was moved aside, each by the name under which it lies there.
+	Aside interface {
+		MovedAside() ([]upkeep.Aside, error)
+		// PutBack moves it to where it was. What stands there now, if anything,
+		// is moved aside in its turn, and named.
+		PutBack(name string) (to, overwrote string, err error)
+	}
+	// Cache is the folder of the downloads.
+	Cache interface {
+		CacheLocked() bool
+		UnlockCache() error
+	}
+	// Offers are what the update client was asked to install.
+	Offers interface {
+		HoldOlderDrivers() ([]string, error)
+		AskAsSystem() ([]string, error)
+	}
+	// Settings are held against those that the release ships.
+	Settings interface {
+		SettingFaults() ([]bag.SettingFault, error)
+		MendSetting(bag.SettingFault) error
+	}
+	// SettingsEditor changes settings as a person wants them. What was there is
+	// kept aside, whole and the branch by itself.
+	SettingsEditor interface {
+		Settings() ([]upkeep.Branch, error)
+		KeptSettings() []string
+		SetValue(branch, name, value string) (was string, err error)
+		SetOwner(branch, owner, grants string) (was string, err error)
+		RenameSetting(branch, name, to string) error
+		PutBackSettings(branch, from string) (restored string, err error)
+		// SettingsAreAsKept says when settings, or one branch, were kept that are
+		// like those that are there; from is when, and empty any time before the
+		// latest. It returns nothing if they are not.
+		SettingsAreAsKept(branch, from string) (at string, err error)
+	}
+	// Policy is the update client's.
+	Policy interface {
+		Policy() (map[string]string, error)
+		SetPolicy(name, value string) (was string, err error)
+	}
+	// Pending is work for the next start.
+	Pending interface {
+		Pending() (*bag.Pending, error)
+		CutPending(context.Context) (upkeep.Cut, error)
+		RevertPending() error
+	}
+	// Features can be added.
+	Features interface {
+		PutFeature(context.Context, []store.Source) ([]string, error)
+		FeatureStored() (name string, err error)
+	}
+	// Components are the component store.
+	Components interface{ Components() store.Writer }
+	// Updates can be taken away again.
+	Updates interface {
+		History() ([]bag.HistoryEntry, error)
+		RemoveLatest() (string, error)
+	}
+	// Programs of users can be taken away.
+	Programs interface{ RemoveProgram() (string, error) }
+	// Reinstall lays the release out anew and keeps what is the users'.
+	Reinstall interface {
+		Components
+		Reinstall(context.Context, []store.Source) ([]string, error)
+	}
+	// CleanInstall lays the release out anew and keeps nothing.
+	CleanInstall interface {
+		Components
+		Settings
+		InstallClean(context.Context, []store.Source) ([]string, error)
+	}
+	// Checkpoints can be returned to.
+	Checkpoints interface{ ReturnToCheckpoint() (string, error) }
+	// StartMode is how the next start goes: normal or minimal.
+	StartMode interface {
+		SetMode(mode string) (was string, err error)
+	}
+	// BootPieces are written from what the machine has of them.
+	BootPieces interface {
+		PutBootCode() error
+		PutBootSector() error
+		PutLoader() error
+		PutBootStore() error
+		BootPiece(kind string) error
+	}
+	// BootVolume is the partition from which the system is started.
+	BootVolume interface{ BootPartition() int }
+)
+
+// abilities tell which interface stands for each, and whether the adapter has it
+// or a system that was opened.
+var abilities = []struct {
+	ability   Ability
+	is        reflect.Type
+	ofAdapter bool
+}{
+	{HasServices, reflect.TypeFor[Services](), false}, {HasDownloads, reflect.TypeFor[Downloads](), false},
+	{HasEarlyImages, reflect.TypeFor[EarlyImages](), false}, {HasWorkFolders, reflect.TypeFor[WorkFolders](), false},
+	{HasCache, reflect.TypeFor[Cache](), false}, {HasAside, reflect.TypeFor[Aside](), false},
+	{HasOffers, reflect.TypeFor[Offers](), false}, {HasSettings, reflect.TypeFor[Settings](), false},
+	{HasSettingsEdit, reflect.TypeFor[SettingsEditor](), false}, {HasPolicy, reflect.TypeFor[Policy](), false},
+	{HasPending, reflect.TypeFor[Pending](), false}, {HasFeatures, reflect.TypeFor[Features](), false},
+	{HasComponents, reflect.TypeFor[Components](), false}, {HasUpdates, reflect.TypeFor[Updates](), false},
+	{HasPrograms, reflect.TypeFor[Programs](), false}, {HasReinstall, reflect.TypeFor[Reinstall](), false},
+	{HasCleanInstall, reflect.TypeFor[CleanInstall](), false}, {HasCheckpoints, reflect.TypeFor[Checkpoints](), false},
+	{HasStartMode, reflect.TypeFor[StartMode](), false}, {HasBootPieces, reflect.TypeFor[BootPieces](), false},
+	{HasBootVolume, reflect.TypeFor[BootVolume](), false},
+	{HasFirmware, reflect.TypeFor[FirmwareHolder](), true}, {HasSupply, reflect.TypeFor[Supplier](), true},
+	{HasPackages, reflect.TypeFor[Packages](), true}, {HasCutter, reflect.TypeFor[Cutter](), true},
+}
+
+// Abilities lists all that there are.
+func Abilities() []Ability {
+	list := make([]Ability, len(abilities))
+	for i, a := range abilities {
+		list[i] = a.ability
+	}
+	return list
+}
+
+// Has reports whether an adapter, with a system that it opened, has an ability.
+// The system may be nil where the family's systems are only read.
+func Has(a Adapter, s System, ability Ability) bool {
+	for _, t := range abilities {
+		if t.ability != ability {
+			continue
+		}
+		if t.ofAdapter {
+			return reflect.TypeOf(a).Implements(t.is)
+		}
+		return s != nil && reflect.TypeOf(s).Implements(t.is)
+	}
+	return false
+}
+
+// Lack is why the systems of a family do not have the ability that the interface
+// T stands for; empty where they do.
+func Lack[T any](a Adapter) string {
+	for _, t := range abilities {
+		if t.is == reflect.TypeFor[T]() {
+			return a.Lacks()[t.ability]
+		}
+	}
+	return ""
+}
+
+// An Opened is one of the systems on a disk.
+type Opened struct {
+	Partition int
+	Title     string // in a technician's words
+	System    System
+}
+
+// String names it.
+func (o Opened) String() string { return fmt.Sprintf("%s on partition %d", o.Title, o.Partition) }

@@ -1,0 +1,85 @@
+package system
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+
+	"diorthos/core/bag"
+	"diorthos/core/block"
+	"diorthos/core/ext"
+	"diorthos/core/fat"
+	"diorthos/core/layout"
+)
+
+// ErrOnlyRead means that the systems of a family can be read, and not changed.
+var ErrOnlyRead = errors.New("systems of this family are only read")
+
+// largestFAT is the size of the largest FAT volume whose files are looked at,
+// in bytes: its table is read whole.
+const largestFAT = 32 << 30
+
+// Volume opens the file system of a partition for reading; nil for what cannot
+// be read as files.
+func Volume(part *block.ReadRange, content layout.Content) fs.FS {
+	switch content.Kind {
+	case "fat12", "fat16", "fat32":
+		if content.Size > largestFAT {
+			return nil
+		}
+		if volume, err := fat.Open(part); err == nil && volume.FromBackup == nil {
+			return volume
+		}
+	case "ext2", "ext3", "ext4":
+		if volume, err := ext.Open(part); err == nil {
+			return volume
+		}
+	}
+	return nil
+}
+
+// OpenAll opens every system on a disk that can be changed, each by the adapter
+// that knows it. A system that cannot be opened does not keep others from being
+// mended: it is an error only where none can.
+func OpenAll(adapters []Adapter, dev block.Device, o Options) ([]Opened, error) {
+	table, err := layout.Read(dev)
+	if err != nil {
+		return nil, err
+	}
+	var list []Opened
+	var failed []error
+	for _, p := range table.Partitions() {
+		part := block.NewReadRange(dev, p.Off, p.Length)
+		volume := Volume(part, layout.Recognise(part))
+		if volume == nil {
+			continue
+		}
+		a, found, ok := FindOn(adapters, volume)
+		if !ok {
+			continue
+		}
+		s, err := a.Open(dev, p.Number, o)
+		if errors.Is(err, ErrOnlyRead) {
+			continue
+		}
+		if err != nil {
+			failed = append(failed, fmt.Errorf("%s on partition %d: %w", found.Name, p.Number, err))
+			continue
+		}
+		list = append(list, Opened{Partition: p.Number, Title: found.Name, System: s})
+	}
+	if len(list) == 0 {
+		return nil, errors.Join(failed...)
+	}
+	return list, nil
+}
+
+// FindOn finds the adapter that knows the system on a volume.
+func FindOn(adapters []Adapter, volume fs.FS) (Adapter, bag.System, bool) {
+	for _, a := range adapters {
+		if s, ok := a.Find(volume); ok {
+			return a, s, true
+		}
+	}
+	return nil, bag.System{}, false
+}

@@ -1,0 +1,171 @@
+package host
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"diorthos/core/action"
+	"diorthos/core/bag"
+	"diorthos/core/block"
+	"diorthos/core/climb"
+	"diorthos/core/store"
+	"diorthos/core/system"
+)
+
+// A Machine is one that a climb works on: by a disk, an image of it, or a
+// machine's folder.
+type Machine struct {
+	Path       string // empty when no disk is at hand
+	Name       string
+	SectorSize int // of an image; 0 for 512
+	Live       bool
+	Adapters   []system.Adapter
+	Sources    []store.Source
+	Facts      *bag.Facts // as they were gathered
+	Progress   func(what string, done, total int64)
+	Now        func() time.Time
+}
+
+var _ climb.Machine = (*Machine)(nil)
+
+// errNoDisk means that a rung needs a disk and none was named.
+var errNoDisk = errors.New("no disk to work on: name it with --image")
+
+// Open opens the disk, or the state of the firmware.
+func (m *Machine) Open(a action.Action, readOnly bool) (climb.Device, string, error) {
+	if m.Path == "" {
+		return nil, "", errNoDisk
+	}
+	at := Locate(m.Path)
+	path := at.Disk
+	if a.OnFirmware && at.Firmware != "" {
+		path = at.Firmware
+	}
+	dev, err := OpenDisk(path, m.SectorSize, readOnly)
+	if err != nil {
+		return nil, "", err
+	}
+	return dev, absolute(path), nil
+}
+
+// Environment is how actions reach what a disk alone does not tell.
+func (m *Machine) Environment() (action.Environment, error) {
+	e := action.Environment{
+		Adapters: m.Adapters, Sources: m.Sources, Facts: m.Facts, Progress: m.Progress, Now: m.Now,
+		Image: func(path string) (action.Image, error) { return OpenDisk(path, 512, true) },
+	}
+	if m.Path != "" {
+		if h, state := Locate(m.Path).holder(m.Adapters); state != nil {
+			e.Firmware = h
+		}
+	}
+	return e, nil
+}
+
+// Measure looks at the machine anew.
+func (m *Machine) Measure(context.Context) (*bag.Facts, error) {
+	o := GatherOptions{Live: m.Live, SectorSize: m.SectorSize, Adapters: m.Adapters, Now: m.Now()}
+	if !m.Live {
+		o.Image = m.Path
+	}
+	if !m.Live && m.Path == "" {
+		return nil, climb.ErrNotAtHand
+	}
+	l, err := Look(o)
+	if err != nil {
+		return nil, err
+	}
+	l.Close()
+	return l.Facts, nil
+}
+
+// Boot is what the running machine calls its present start; empty when the climb
+// works on another machine's disk.
+func (m *Machine) Boot() string {
+	if m.Path != "" && !m.Live {
+		return ""
+	}
+	return Boot()
+}
+
+// Journal names a new file for a journal: beside an image; for a device in the
+// folder where the command runs, since a journal must not lie on the disk that
+// it is about.
+func (m *Machine) Journal(path string) (string, int64, error) {
+	stamp := m.Now().UTC().Format("20060102-150405")
+	base := filepath.Join(m.Folder(), fileName(m.Name)+"-"+stamp)
+	file := base + ".journal"
+	for n := 2; ; n++ { // two changes within a second
+		if _, err := os.Stat(file); errors.Is(err, fs.ErrNotExist) {
+			break
+		}
+		file = fmt.Sprintf("%s-%d.journal", base, n)
+	}
+	free, err := FreeSpace(filepath.Dir(file))
+	return file, free, err
+}
+
+// Folder is where journals and the record of climbs lie.
+func (m *Machine) Folder() string {
+	if m.Path == "" {
+		return "."
+	}
+	at := Locate(m.Path)
+	if info, err := os.Stat(at.Disk); err == nil && info.Mode()&fs.ModeDevice != 0 {
+		return "."
+	}
+	return at.Folder()
+}
+
+// Record is the file of the machine's record.
+func (m *Machine) Record() string { return filepath.Join(m.Folder(), fileName(m.Name)+".climbs") }
+
+// fileName makes a name stay in its folder.
+func fileName(name string) string {
+	name = strings.Map(func(r rune) rune {
+		if r == '/' || r == 0 {
+			return '-'
+		}
+		return r
+	}, name)
+	if name == "" || name == "." || name == ".." {
+		return "machine"
+	}
+	return name
+}
+
+// Target is what the disk, or the firmware's state, is known again by.
+func (m *Machine) Target(id action.ID) (t *block.Target, err error) {
+	a, ok := action.Named(id)
+	if !ok {
+		return nil, fmt.Errorf("there is no action %q", id)
+	}
+	dev, path, err := m.Open(a, true)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { err = errors.Join(err, dev.Close()) }()
+	env, err := m.Environment()
+	if err != nil {
+		return nil, err
+	}
+	c, err := a.Open(dev, env, nil)
+	if err != nil {
+		return nil, err
+	}
+	target := c.Target(path)
+	return &target, nil
+}
+
+func absolute(path string) string {
+	if a, err := filepath.Abs(path); err == nil {
+		return a
+	}
+	return path
+}

@@ -1,0 +1,37 @@
+package debian
+
+import (
+	"diorthos/core/block"
+	"diorthos/core/system"
+)
+
+// Open says that the family's systems are only read so far.
+func (Adapter) Open(block.Device, int, system.Options) (system.System, error) {
+	return nil, system.ErrOnlyRead
+}
+
+const (
+	// onTree is why what lies in a tree of files is not changed yet.
+	onTree = "its file systems are only read so far"
+	// ofCorbel is why the family has no such thing.
+	ofCorbel = "the stand-in's alone: "
+)
+
+// Lacks says of each ability why the family's systems do not have it.
+func (Adapter) Lacks() map[system.Ability]string {
+	return map[system.Ability]string{
+		system.HasServices: onTree, system.HasDownloads: onTree, system.HasEarlyImages: onTree,
+		system.HasWorkFolders: onTree, system.HasCache: onTree, system.HasAside: onTree,
+		system.HasOffers: onTree, system.HasPolicy: onTree, system.HasPending: onTree,
+		system.HasFeatures: onTree, system.HasComponents: onTree, system.HasUpdates: onTree,
+		system.HasPrograms: onTree, system.HasReinstall: onTree, system.HasCleanInstall: onTree,
+		system.HasBootPieces: onTree, system.HasBootVolume: "what the loader needs is followed only for UEFI so far",
+		system.HasSettings:     ofCorbel + "a package's configuration is text that people write; what is shipped is compared by its package",
+		system.HasSettingsEdit: ofCorbel + "there is no store of settings with branches, owners and grants",
+		system.HasCheckpoints:  ofCorbel + "the family makes none by itself",
+		system.HasStartMode:    ofCorbel + "a minimal start is chosen at the loader's menu, for one start",
+		system.HasFirmware:     "of a disk nothing is known of the firmware; a running machine's variables are only read so far",
+		system.HasSupply:       onTree,
+		system.HasCutter:       ofCorbel + "the family has no list of work for the next start",
+	}
+}
