@@ -20,12 +20,38 @@ var layers = [][]string{
 // order lists the packages of core from the bottom up. A package may import
 // only those before it.
 var order = []string{
-	"units", "format", "block", "firmware", "layout", "readfs", "fat", "ext", "iso", "media", "boot", "store", "upkeep", "codes", "bag",
-	"system", "action", "catalogue", "reading", "knowledge", "diagnosis", "readiness", "ladder", "climb", "docket",
+	"units",
+	"format",
+	"block",
+	"firmware",
+	"layout",
+	"readfs",
+	"fat",
+	"ext",
+	"iso",
+	"media",
+	"boot",
+	"store",
+	"upkeep",
+	"codes",
+	"bag",
+	"system",
+	"action",
+	"catalogue",
+	"reading",
+	"knowledge",
+	"diagnosis",
+	"readiness",
+	"ladder",
+	"climb",
+	"docket",
 }
 
 // foreign is what core must do without: HTTP, a database, a terminal.
-var foreign = []string{"net/http", "database/sql", "gorm.io/", "github.com/jackc/", "golang.org/x/term", "github.com/urfave/", "github.com/go-chi/"}
+var foreign = []string{
+	"net/http", "database/sql", "gorm.io/", "github.com/jackc/", "golang.org/x/term", "github.com/urfave/",
+	"github.com/go-chi/",
+}
 
 func imports(t *testing.T) map[string][]string {
 	t.Helper()
@@ -90,7 +116,10 @@ func TestDependenciesPointDown(t *testing.T) {
 // machines' state, and from nothing that looks for causes.
 func TestTheStandInKnowsNothingOfDiagnosis(t *testing.T) {
 	for _, imp := range imports(t)["diorthos/standin/corbel"] {
-		for _, never := range []string{"diorthos/core/diagnosis", "diorthos/core/knowledge", "diorthos/core/ladder", "diorthos/core/docket", "diorthos/knowledge", "diorthos/platform/corbel"} {
+		for _, never := range []string{
+			"diorthos/core/diagnosis", "diorthos/core/knowledge", "diorthos/core/ladder", "diorthos/core/docket",
+			"diorthos/knowledge", "diorthos/platform/corbel",
+		} {
 			if imp == never {
 				t.Errorf("the stand-in imports %s", imp)
 			}

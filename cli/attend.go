@@ -198,7 +198,10 @@ func (t *terminal) show(e climb.Event) {
 		if e.Text != "" {
 			t.say("%s %s", t.p.bad(markBroken), e.Text)
 		}
-		t.hang("  "+markOdd+" ", strings.TrimSpace(fmt.Sprintf("borrowed by rung %d: %s. %s", e.Loan.Rung, e.Loan.What, e.Loan.Back)))
+		t.hang(
+			"  "+markOdd+" ",
+			strings.TrimSpace(fmt.Sprintf("borrowed by rung %d: %s. %s", e.Loan.Rung, e.Loan.What, e.Loan.Back)),
+		)
 	case climb.LoanReturned:
 		t.say("  %s given back: %s", t.p.good(markGood), strings.Join(e.Run.Did, "; "))
 	case climb.Waiting, climb.Remark:

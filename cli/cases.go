@@ -17,14 +17,22 @@ func casesCommand() *cli.Command {
 		Description: "Example:\n   diorthos cases --machine kestrel",
 		Flags: append(serviceFlags(),
 			&cli.StringFlag{Name: "machine", Usage: "only machines with this in their name"},
-			&cli.StringFlag{Name: "state", Usage: "only cases that are received, reading, open, climbing, unreadable or healthy"},
+			&cli.StringFlag{
+				Name:  "state",
+				Usage: "only cases that are received, reading, open, climbing, unreadable or healthy",
+			},
 			&cli.Int64Flag{Name: "before", Usage: "only cases with a lower number"},
 			&cli.IntFlag{Name: "limit", Usage: "cases on a page, 1 to 200", Value: 20}, jsonFlag()),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if _, err := args(c); err != nil {
 				return err
 			}
-			page, err := service(c).Cases(ctx, client.CaseQuery{Machine: c.String("machine"), State: client.CaseState(c.String("state")), Before: c.Int64("before"), Limit: c.Int("limit")})
+			page, err := service(c).Cases(ctx, client.CaseQuery{
+				Machine: c.String("machine"),
+				State:   client.CaseState(c.String("state")),
+				Before:  c.Int64("before"),
+				Limit:   c.Int("limit"),
+			})
 			if err != nil {
 				return err
 			}
@@ -48,7 +56,10 @@ func showCases(p *page, list *client.CasePage) {
 		if cs.Rungs > 0 {
 			proven = fmt.Sprintf("%d of %d", cs.Proven, cs.Rungs)
 		}
-		rows = append(rows, []string{strconv.FormatInt(cs.Number, 10), cs.Machine, stateMark(cs.State), cs.Tried, text.Snip(cs.Headline+cs.Problem, 60, "…"), proven, when(cs.Received)})
+		rows = append(rows, []string{
+			strconv.FormatInt(cs.Number, 10), cs.Machine, stateMark(cs.State), cs.Tried,
+			text.Snip(cs.Headline+cs.Problem, 60, "…"), proven, when(cs.Received),
+		})
 	}
 	p.table([]string{"case", "machine", "state", "tried", "likeliest cause", "proven", "received (UTC)"}, rows, 1)
 	if list.Next > 0 {
@@ -57,13 +68,22 @@ func showCases(p *page, list *client.CasePage) {
 }
 
 func stateMark(state client.CaseState) string {
-	marks := map[client.CaseState]string{client.Received: "○", client.Reading: "◔", client.Open: "●", client.Climbing: "◑", client.Unreadable: "✕", client.Healthy: "·"}
+	marks := map[client.CaseState]string{
+		client.Received:   "○",
+		client.Reading:    "◔",
+		client.Open:       "●",
+		client.Climbing:   "◑",
+		client.Unreadable: "✕",
+		client.Healthy:    "·",
+	}
 	return marks[state] + " " + string(state)
 }
 
 func caseCommand() *cli.Command {
 	return &cli.Command{
-		Name: "case", Usage: "print the docket of a case: what was tried, where it broke, why, what to do", ArgsUsage: "NUMBER",
+		Name:        "case",
+		Usage:       "print the docket of a case: what was tried, where it broke, why, what to do",
+		ArgsUsage:   "NUMBER",
 		Description: "Example:\n   diorthos case 1",
 		Flags:       append(serviceFlags(), jsonFlag()),
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -113,7 +133,8 @@ func showCase(p *page, d *client.CaseDetail) {
 	}
 	if d.Docket == nil {
 		if d.State == client.Unreadable {
-			p.para(0, "What the service kept of the bag cannot be read. Hand the same bag in again (diorthos submit): the case is then read from the new copy. If that is not at hand, gather anew.")
+			p.para(0, "What the service kept of the bag cannot be read. Hand the same bag in again (diorthos submit): the "+
+				"case is then read from the new copy. If that is not at hand, gather anew.")
 		} else {
 			p.line("It has not been read yet.")
 		}

@@ -22,13 +22,13 @@ import (
 	"diorthos/platform"
 )
 
-const climbHelp = `Takes the first rung that was not tried yet and that changes something, or those named. What stood on the disk
-before is kept in a journal; "diorthos undo JOURNAL" brings it back. The outcome goes onto the docket. What was
-planned, done and borrowed stands in the machine's record beside the image; what is borrowed is given back at the
-end, or by the next climb.
-What disrupts is asked about; what destroys wants the machine's name. A rung that was refused or did not help is
-passed over by the next climb: --only N takes it again.
-Exit status 1 if a guard or the proof said no, or a rung waits for a person.
+const climbHelp = `Takes the first rung that was not tried yet and that changes something, or those named. What stood
+on the disk before is kept in a journal; "diorthos undo JOURNAL" brings it back. The outcome goes
+onto the docket. What was planned, done and borrowed stands in the machine's record beside the
+image; what is borrowed is given back at the end, or by the next climb. What disrupts is asked
+about; what destroys wants the machine's name. A rung that was refused or did not help is passed
+over by the next climb: --only N takes it again. Exit status 1 if a guard or the proof said no, or
+a rung waits for a person.
 
 Examples:
    diorthos climb 1 --image .demo/kestrel-office-3.img --dry-run
@@ -45,7 +45,11 @@ func climbCommand() *cli.Command {
 			&cli.StringFlag{Name: "image", Usage: "disk image, block device or machine's folder to work on"},
 			sourceFlag(),
 			&cli.BoolFlag{Name: "dry-run", Usage: "show what would be done and change nothing"},
-			&cli.IntSliceFlag{Name: "only", Aliases: []string{"rung"}, Usage: "take this rung `N` alone; once more for each further one"},
+			&cli.IntSliceFlag{
+				Name:    "only",
+				Aliases: []string{"rung"},
+				Usage:   "take this rung `N` alone; once more for each further one",
+			},
 			&cli.IntSliceFlag{Name: "skip", Usage: "leave rung `N` out"},
 			&cli.IntFlag{Name: "to", Usage: "take all rungs up to `N`"},
 			&cli.BoolFlag{Name: "hands", Usage: "lead through the steps for a person as well, and ask how they went"},
@@ -55,7 +59,10 @@ func climbCommand() *cli.Command {
 			&cli.StringFlag{Name: "journal", Usage: "journal to write; by default beside the image, or here for a device"},
 			&cli.BoolFlag{Name: "live", Usage: "this is the machine: its start and what came of a step are measured here"},
 			&cli.StringFlag{Name: "resume", Usage: "complete the rung of this journal, which was cut off"},
-			&cli.DurationFlag{Name: "window", Usage: "how long to wait for the attempt that something was lent for, when nobody is there to say that it was made"},
+			&cli.DurationFlag{
+				Name:  "window",
+				Usage: "how long to wait for the attempt that something was lent for, when nobody is there to say that it was made",
+			},
 			&cli.StringFlag{Name: "put-back", Usage: "bring back what was moved aside under this `NAME`, and take no rung"},
 			sectorFlag(), jsonFlag()),
 		Action: climbCase,

@@ -14,8 +14,14 @@ import (
 func codeCommand() *cli.Command {
 	return &cli.Command{
 		Name: "code", Usage: "say what a code means in each family it can belong to", ArgsUsage: "VALUE…",
-		Description: "VALUE is decimal, hexadecimal, negative, SCSI sense as 3/11/00, read aloud, or a sentence with codes in it.\nWhat no family knows is taken for mistyped or misheard, and suggestions are made.\n" +
-			"Exit status 1 if no family knows it.\n\nExamples:\n   diorthos code 0x80070070\n   diorthos code -- -28\n   diorthos code \"set-up ended with 0x8007007O\"\n   diorthos code eight double oh seven double oh seven oh",
+		Description: "VALUE is decimal, hexadecimal, negative, SCSI sense as 3/11/00, read aloud, or a sentence with\n" +
+			"codes in it. What no family knows is taken for mistyped or misheard, and suggestions are made.\n" +
+			"Exit status 1 if no family knows it.\n\n" +
+			"Examples:\n" +
+			"   diorthos code 0x80070070\n" +
+			"   diorthos code -- -28\n" +
+			"   diorthos code \"set-up ended with 0x8007007O\"\n" +
+			"   diorthos code eight double oh seven double oh seven oh",
 		Flags: []cli.Flag{jsonFlag()},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if !c.Args().Present() {
@@ -66,7 +72,9 @@ func showCode(p *page, e codes.Explanation) {
 	p.line("%s", p.strong("Perhaps meant"))
 	var rows [][]string
 	for _, s := range e.Perhaps {
-		rows = append(rows, []string{"  " + s.Value, percent(s.Share), s.Title, strings.TrimSpace(s.Name + " " + s.Text), s.Slip})
+		rows = append(rows, []string{
+			"  " + s.Value, percent(s.Share), s.Title, strings.TrimSpace(s.Name + " " + s.Text), s.Slip,
+		})
 	}
 	p.table([]string{"  code", "likely", "family", "meaning", "if"}, rows, 2)
 }
@@ -75,6 +83,8 @@ func showReading(p *page, r codes.Reading) {
 	p.line("  %s  %s", p.strong(strings.TrimSpace(r.Value+" "+r.Name)), p.faint(r.Title))
 	p.para(4, r.Text)
 	for _, part := range r.Parts {
-		p.line("    %-10s %6d  %s", part.Name, part.Value, strings.TrimSpace(fmt.Sprintf("0x%04x  %s", part.Value, part.Meaning)))
+		p.line(
+			"    %-10s %6d  %s", part.Name, part.Value, strings.TrimSpace(fmt.Sprintf("0x%04x  %s", part.Value, part.Meaning)),
+		)
 	}
 }

@@ -127,7 +127,10 @@ func (p *page) partitions(d bag.Disk) {
 		if part.Active {
 			active = "active"
 		}
-		rows = append(rows, []string{fmt.Sprintf("  %d", part.Number), fmt.Sprint(part.First), fmt.Sprint(part.Last), size(part.Size), free, part.Type, holds, strings.TrimSpace(use + " " + active)})
+		rows = append(rows, []string{
+			fmt.Sprintf("  %d", part.Number), fmt.Sprint(part.First), fmt.Sprint(part.Last), size(part.Size), free, part.Type,
+			holds, strings.TrimSpace(use + " " + active),
+		})
 	}
 	p.table([]string{"  №", "first", "last", "size", "free", "type", "holds", "used as"}, rows, 2, 3, 4, 5)
 }

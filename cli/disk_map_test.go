@@ -14,14 +14,27 @@ import (
 
 // randomDisk lays up to seven partitions on a disk, with holes or without.
 func randomDisk(r *rand.Rand) bag.Disk {
-	d := bag.Disk{Source: "x", Size: 1 << (24 + r.IntN(20)), SectorSize: 512, Style: "gpt", Primary: bag.TableCopy{State: "damaged"}, Backup: bag.TableCopy{State: "sound"}}
+	d := bag.Disk{
+		Source:     "x",
+		Size:       1 << (24 + r.IntN(20)),
+		SectorSize: 512,
+		Style:      "gpt",
+		Primary:    bag.TableCopy{State: "damaged"},
+		Backup:     bag.TableCopy{State: "sound"},
+	}
 	at := int64(1 << 20)
 	for n := r.IntN(7); n > 0; n-- {
 		size := r.Int64N(d.Size/8) + 1
 		if at+size > d.Size {
 			break
 		}
-		d.Partitions = append(d.Partitions, bag.Partition{Number: len(d.Partitions) + 1, Offset: at, Size: size, Role: []layout.Role{"", "data", "system", "esp"}[r.IntN(4)], Content: bag.Content{Kind: "ext4"}})
+		d.Partitions = append(d.Partitions, bag.Partition{
+			Number:  len(d.Partitions) + 1,
+			Offset:  at,
+			Size:    size,
+			Role:    []layout.Role{"", "data", "system", "esp"}[r.IntN(4)],
+			Content: bag.Content{Kind: "ext4"},
+		})
 		at += size
 		if r.IntN(2) == 0 {
 			at += r.Int64N(d.Size / 8)

@@ -169,7 +169,10 @@ func showSettle(p *page, d *docket.Docket) {
 		p.line("  %s  %s", p.strong(s.Title), p.faint(fmt.Sprintf("%d min, %.2f bits", s.Minutes, s.Gain)))
 		p.hangingIndent("        ", s.Do)
 		for _, a := range s.Answers {
-			p.hangingIndent(fmt.Sprintf("        %s %-5s", markNone, percent(a.Chance)), fmt.Sprintf("%s: then %s, %s", a.Says, a.Cause, percent(a.Probability)))
+			p.hangingIndent(
+				fmt.Sprintf("        %s %-5s", markNone, percent(a.Chance)),
+				fmt.Sprintf("%s: then %s, %s", a.Says, a.Cause, percent(a.Probability)),
+			)
 		}
 	}
 }
@@ -244,7 +247,13 @@ func showToDo(p *page, c *client.CaseDetail) {
 		if o := c.Standing(r.Number); o != "" {
 			state = "  " + runMark(p, o)
 		}
-		p.line("  %d  %s  %s%s", r.Number, p.strong(r.Title), p.faint(fmt.Sprintf("%s · %s · about %d min%s", r.Invasive, whoDoes(r.By), r.Minutes, earlier(c.Typical[r.Remedy]))), state)
+		p.line(
+			"  %d  %s  %s%s", r.Number, p.strong(r.Title),
+			p.faint(
+				fmt.Sprintf("%s · %s · about %d min%s", r.Invasive, whoDoes(r.By), r.Minutes, earlier(c.Typical[r.Remedy])),
+			),
+			state,
+		)
 		p.hangingIndent("     why   ", r.Why)
 		if r.Does != "" {
 			p.hangingIndent("     does  ", r.Does)
@@ -288,7 +297,9 @@ func showFiles(p *page, d *docket.Docket) {
 		if f.Left > 0 {
 			remarks = append(remarks, fmt.Sprintf("%d more like the kept ones left out", f.Left))
 		}
-		rows = append(rows, []string{"  " + f.Name, f.Dialect, fmt.Sprint(f.Lines), fmt.Sprint(f.Kept), strings.Join(remarks, ", ")})
+		rows = append(rows, []string{
+			"  " + f.Name, f.Dialect, fmt.Sprint(f.Lines), fmt.Sprint(f.Kept), strings.Join(remarks, ", "),
+		})
 	}
 	p.table([]string{"  file", "dialect", "lines", "kept", ""}, rows, 3, 4)
 	for _, l := range d.LeftOut {
@@ -329,7 +340,14 @@ func showRun(p *page, indent string, r climb.Run) {
 		p.line("%s  write %s %s at byte %d", indent, w.What, lengthOf(w), w.Offset)
 	}
 	if more := len(writes) - writesShown; more > 0 {
-		p.line("%s  write %s", indent, p.faint(fmt.Sprintf("and %s; the journal has all of them: diorthos undo --dry-run", plural(more, "more thing", "more things"))))
+		p.line(
+			"%s  write %s", indent,
+			p.faint(
+				fmt.Sprintf(
+					"and %s; the journal has all of them: diorthos undo --dry-run", plural(more, "more thing", "more things"),
+				),
+			),
+		)
 	}
 	p.checks(indent+"  proof ", r.Proof)
 	if r.Journal != "" {

@@ -18,8 +18,12 @@ import (
 func gatherCommand() *cli.Command {
 	return &cli.Command{
 		Name: "gather", Usage: "gather the evidence of a machine into a bag",
-		Description: "Reads the running machine (--live), a disk or an image of one (--image), or a folder that holds a system\n(--root), and changes no byte of it. The bag holds facts, the first and last MiB of an image, and the package\nlogs: those in --logs, or those of the system.\n\n" +
-			"Examples:\n   diorthos gather --image .demo/kestrel-office-3.img --out kestrel.bag.tar.gz\n   diorthos gather --live --site 'MV Kestrel' --out here.bag.tar.zst",
+		Description: "Reads the running machine (--live), a disk or an image of one (--image), or a folder that holds\n" +
+			"a system (--root), and changes no byte of it. The bag holds facts, the first and last MiB of an\n" +
+			"image, and the package logs: those in --logs, or those of the system.\n\n" +
+			"Examples:\n" +
+			"   diorthos gather --image .demo/kestrel-office-3.img --out kestrel.bag.tar.gz\n" +
+			"   diorthos gather --live --site 'MV Kestrel' --out here.bag.tar.zst",
 		Flags: append(lookFlags(),
 			&cli.StringFlag{Name: "out", Usage: "the bag to write, .tar.gz or .tar.zst", Required: true},
 			&cli.StringFlag{Name: "logs", Usage: "folder of logs to take instead of those on the disk"},
@@ -33,22 +37,43 @@ func gatherCommand() *cli.Command {
 				return err
 			}
 			g, err := gatherTo(ctx, c.String("out"), host.GatherOptions{
-				Image: c.String("image"), Root: c.String("root"), Live: c.Bool("live"), SectorSize: c.Int("sector-size"), Logs: c.String("logs"),
-				Machine: c.String("machine"), Site: c.String("site"), Model: c.String("model"), Adapters: platform.All(), Now: time.Now(),
+				Image:      c.String("image"),
+				Root:       c.String("root"),
+				Live:       c.Bool("live"),
+				SectorSize: c.Int("sector-size"),
+				Logs:       c.String("logs"),
+				Machine:    c.String("machine"),
+				Site:       c.String("site"),
+				Model:      c.String("model"),
+				Adapters:   platform.All(),
+				Now:        time.Now(),
 			})
 			if err != nil {
 				return err
 			}
-			if done, err := writeJSON(c, map[string]any{"bag": c.String("out"), "digest": g.Digest, "machine": g.Facts.Machine.Name, "files": g.Files, "bytes": g.Bytes, "leftOut": g.Facts.LeftOut}); done {
+			if done, err := writeJSON(c, map[string]any{
+				"bag":     c.String("out"),
+				"digest":  g.Digest,
+				"machine": g.Facts.Machine.Name,
+				"files":   g.Files,
+				"bytes":   g.Bytes,
+				"leftOut": g.Facts.LeftOut,
+			}); done {
 				return err
 			}
 			p := newPage(c)
-			p.line("%s %s: %s, %s of evidence from %s", p.good(markGood), p.strong(c.String("out")), plural(g.Files, "file", "files"), size(g.Bytes), g.Facts.Machine.Name)
+			p.line(
+				"%s %s: %s, %s of evidence from %s", p.good(markGood), p.strong(c.String("out")),
+				plural(g.Files, "file", "files"), size(g.Bytes), g.Facts.Machine.Name,
+			)
 			for _, l := range g.Facts.LeftOut {
 				p.hangingIndent("  "+p.bad(markBroken)+" left out  ", l.Name+": "+l.Why)
 			}
 			for _, d := range g.Facts.Disks {
-				p.line("  %s  %s, %s, %s", d.Source, size(d.Size), plural(len(d.Partitions), "partition", "partitions"), plural(len(d.Problems), "problem", "problems"))
+				p.line(
+					"  %s  %s, %s, %s", d.Source, size(d.Size), plural(len(d.Partitions), "partition", "partitions"),
+					plural(len(d.Problems), "problem", "problems"),
+				)
 			}
 			p.line("  digest %s", g.Digest)
 			return nil

@@ -25,20 +25,31 @@ func knowledgeCommand() *cli.Command {
 		Commands: []*cli.Command{
 			{
 				Name: "check", Usage: "check a folder of knowledge, or what is shipped", ArgsUsage: "[FOLDER]",
-				Description: "A FOLDER is laid over what is shipped: a file takes the place of the shipped one of its name. Expressions are\ncompiled against the facts, and every name is looked up. Warns of what is in order and can never come to anything.\nExit status 1 if something is wrong or warned of; the message names file and line.\n\nExample:\n   diorthos knowledge check docs/own-system/knowledge",
-				Flags:       []cli.Flag{jsonFlag()},
-				Action:      checkKnowledge,
+				Description: "A FOLDER is laid over what is shipped: a file takes the place of the shipped one of its name.\n" +
+					"Expressions are compiled against the facts, and every name is looked up. Warns of what is in\n" +
+					"order and can never come to anything.\n" +
+					"Exit status 1 if something is wrong or warned of; the message names file and line.\n\n" +
+					"Example:\n" +
+					"   diorthos knowledge check docs/own-system/knowledge",
+				Flags:  []cli.Flag{jsonFlag()},
+				Action: checkKnowledge,
 			},
 			{
 				Name: "try", Usage: "show what a signature finds in logs", ArgsUsage: "SIGNATURE PATH…",
-				Description: "Exit status 1 if it finds nothing.\n\nExample:\n   diorthos knowledge try boot-volume-full .demo/logs",
-				Flags:       []cli.Flag{&cli.StringFlag{Name: "from", Usage: "`FOLDER` of knowledge, laid over what is shipped"}, jsonFlag()},
-				Action:      trySignature,
+				Description: "Exit status 1 if it finds nothing.\n\n" +
+					"Example:\n" +
+					"   diorthos knowledge try boot-volume-full .demo/logs",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "from", Usage: "`FOLDER` of knowledge, laid over what is shipped"}, jsonFlag(),
+				},
+				Action: trySignature,
 			},
 			{
 				Name: "infer", Usage: "make a dialect from a log of unknown format, as YAML", ArgsUsage: "FILE",
-				Description: "Looks at the first 2,000 lines.\n\nExample:\n   diorthos knowledge infer /var/log/skerrow-board.log >knowledge/dialects/skerrow-board.yaml",
-				Action:      inferDialect,
+				Description: "Looks at the first 2,000 lines.\n\n" +
+					"Example:\n" +
+					"   diorthos knowledge infer /var/log/skerrow-board.log >knowledge/dialects/skerrow-board.yaml",
+				Action: inferDialect,
 			},
 		},
 	}
@@ -70,7 +81,10 @@ func checkKnowledge(_ context.Context, c *cli.Command) error {
 	if !done {
 		p := newPage(c)
 		p.line("%s %s is in order, version %s", p.good(markGood), where, k.Version)
-		p.line("  %d dialects, %d causes, %d signatures, %d remedies", len(k.Dialects), len(k.Causes), len(k.Signatures), len(k.Remedies))
+		p.line(
+			"  %d dialects, %d causes, %d signatures, %d remedies",
+			len(k.Dialects), len(k.Causes), len(k.Signatures), len(k.Remedies),
+		)
 		for _, w := range warnings {
 			p.hangingIndent("  "+markOdd+" ", w)
 		}
@@ -130,7 +144,9 @@ func trySignature(ctx context.Context, c *cli.Command) error {
 				p.line("    and %d more", len(t.Found)-i)
 				break
 			}
-			p.hangingIndent("    "+p.good(markGood)+" ", fmt.Sprintf("%s line %d: %s", e.File, e.Line, strings.ReplaceAll(e.Text, "\n", " ")))
+			p.hangingIndent(
+				"    "+p.good(markGood)+" ", fmt.Sprintf("%s line %d: %s", e.File, e.Line, strings.ReplaceAll(e.Text, "\n", " ")),
+			)
 		}
 	}
 	return unlessFound(any, nil)

@@ -16,8 +16,14 @@ import (
 
 func ladderCommand() *cli.Command {
 	return &cli.Command{
-		Name: "ladder", Usage: "show a case's ladder, what is borrowed, or print the sheet to take along", ArgsUsage: "NUMBER",
-		Description: "With --sheet a Markdown file and a page to print are written: exact for this machine, for somebody without network.\n\nExamples:\n   diorthos ladder 1\n   diorthos ladder 1 --sheet .",
+		Name:      "ladder",
+		Usage:     "show a case's ladder, what is borrowed, or print the sheet to take along",
+		ArgsUsage: "NUMBER",
+		Description: "With --sheet a Markdown file and a page to print are written: exact for this machine, for\n" +
+			"somebody without network.\n\n" +
+			"Examples:\n" +
+			"   diorthos ladder 1\n" +
+			"   diorthos ladder 1 --sheet .",
 		Flags: append(serviceFlags(),
 			&cli.StringFlag{Name: "sheet", Usage: "write the sheet into `FOLDER`"},
 			&cli.StringFlag{Name: "image", Usage: "the image beside which the record of the machine's climbs lies"}, jsonFlag()),
@@ -56,14 +62,20 @@ func showLadder(ctx context.Context, c *cli.Command) error {
 // showOwed lists what the machine's record says is owed.
 func showOwed(p *page, r *climb.Record) {
 	for _, debt := range r.Owed() {
-		p.hangingIndent("  "+p.bad(markBroken)+" ", fmt.Sprintf("borrowed by rung %d and not given back: %s. %s", debt.Rung, debt.What, debt.Back))
+		p.hangingIndent(
+			"  "+p.bad(markBroken)+" ",
+			fmt.Sprintf("borrowed by rung %d and not given back: %s. %s", debt.Rung, debt.What, debt.Back),
+		)
 	}
 	if owed := r.OwedRestart(); owed != nil {
 		p.line("  %s rung %d owes a restart", p.bad(markBroken), owed.Rung)
 	}
 	if e := r.Unfinished(); e != nil {
-		p.hangingIndent("  "+p.bad(markBroken)+" ", fmt.Sprintf("rung %d was cut off: go on with --resume %s, or take it back with \"diorthos undo %s\"",
-			e.Rung, relative(e.Journal), relative(e.Journal)))
+		p.hangingIndent(
+			"  "+p.bad(markBroken)+" ",
+			fmt.Sprintf("rung %d was cut off: go on with --resume %s, or take it back with \"diorthos undo %s\"",
+				e.Rung, relative(e.Journal), relative(e.Journal)),
+		)
 	}
 }
 

@@ -23,7 +23,10 @@ func layoutCommand() *cli.Command {
 			{
 				Name: "show", Usage: "draw the disk and list its partitions", ArgsUsage: "IMAGE|DEVICE",
 				Description: "Example:\n   diorthos layout show .demo/kestrel-office-3.img",
-				Flags:       []cli.Flag{&cli.BoolFlag{Name: "decimal", Usage: "say sizes in powers of 1000 as well, as they are printed on disks"}, sectorFlag(), jsonFlag()},
+				Flags: []cli.Flag{
+					&cli.BoolFlag{Name: "decimal", Usage: "say sizes in powers of 1000 as well, as they are printed on disks"},
+					sectorFlag(), jsonFlag(),
+				},
 				Action: func(_ context.Context, c *cli.Command) error {
 					d, err := describe(c)
 					if err != nil {
@@ -42,9 +45,22 @@ func layoutCommand() *cli.Command {
 			},
 			{
 				Name: "check", Usage: "say what is wrong with the tables, where, and what it affects", ArgsUsage: "IMAGE|DEVICE",
-				Description: "Exit status 1 if something is broken.\n\nExamples:\n   diorthos layout check .demo/kestrel-office-3.img\n   diorthos layout check --for debian-13 .demo/kestrel-office-3.img",
-				Flags: []cli.Flag{&cli.StringFlag{Name: "firmware", Usage: "`MODE` that the machine starts by, uefi or bios, to check for what it needs"},
-					&cli.StringFlag{Name: "for", Usage: "`RELEASE` that is to be installed, such as debian-13, to check for the sizes that it asks"}, sectorFlag(), jsonFlag()},
+				Description: "Exit status 1 if something is broken.\n\n" +
+					"Examples:\n" +
+					"   diorthos layout check .demo/kestrel-office-3.img\n" +
+					"   diorthos layout check --for debian-13 .demo/kestrel-office-3.img",
+				Flags: []cli.Flag{
+					&cli.StringFlag{
+						Name:  "firmware",
+						Usage: "`MODE` that the machine starts by, uefi or bios, to check for what it needs",
+					},
+					&cli.StringFlag{
+						Name:  "for",
+						Usage: "`RELEASE` that is to be installed, such as debian-13, to check for the sizes that it asks",
+					},
+					sectorFlag(),
+					jsonFlag(),
+				},
 				Action: func(_ context.Context, c *cli.Command) error {
 					d, err := describe(c)
 					if err != nil {
@@ -99,7 +115,10 @@ func foundBroken(list []layout.Problem, err error) error {
 func showDecimal(p *page, d bag.Disk) {
 	rows := [][]string{{"disk", fmt.Sprintf("%.1f", float64(d.Size)/(1<<20)), fmt.Sprintf("%.1f", float64(d.Size)/1e6)}}
 	for _, part := range d.Partitions {
-		rows = append(rows, []string{fmt.Sprint(part.Number), fmt.Sprintf("%.1f", float64(part.Size)/(1<<20)), fmt.Sprintf("%.1f", float64(part.Size)/1e6)})
+		rows = append(rows, []string{
+			fmt.Sprint(part.Number), fmt.Sprintf("%.1f", float64(part.Size)/(1<<20)),
+			fmt.Sprintf("%.1f", float64(part.Size)/1e6),
+		})
 	}
 	p.line("")
 	p.table([]string{"", "MiB (1024²)", "MB (1000²)"}, rows, 1, 2)

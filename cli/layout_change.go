@@ -19,10 +19,19 @@ import (
 
 func layoutMendCommand() *cli.Command {
 	return &cli.Command{
-		Name: "mend", Usage: "put the GPT right: both copies, backup at the end, protective MBR, bounds, GUIDs", ArgsUsage: "IMAGE|DEVICE",
-		Description: "Writes only sectors that are wrong, through a journal, and takes all back if the result cannot be proven.\n\nExamples:\n   diorthos layout mend --dry-run .demo/kestrel-office-3.img\n   diorthos layout mend --activate 2 old-disk.img",
+		Name:      "mend",
+		Usage:     "put the GPT right: both copies, backup at the end, protective MBR, bounds, GUIDs",
+		ArgsUsage: "IMAGE|DEVICE",
+		Description: "Writes only sectors that are wrong, through a journal, and takes all back if the result cannot\n" +
+			"be proven.\n\n" +
+			"Examples:\n" +
+			"   diorthos layout mend --dry-run .demo/kestrel-office-3.img\n" +
+			"   diorthos layout mend --activate 2 old-disk.img",
 		Flags: append(changeFlags(),
-			&cli.IntFlag{Name: "activate", Usage: "flag partition `N` of an MBR active, and no other; it has to hold a system or a loader"}),
+			&cli.IntFlag{
+				Name:  "activate",
+				Usage: "flag partition `N` of an MBR active, and no other; it has to hold a system or a loader",
+			}),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			a, err := args(c, "IMAGE")
 			if err != nil {
@@ -42,7 +51,12 @@ func onDisk(path string) string { return host.Locate(path).Disk }
 func layoutRestyleCommand() *cli.Command {
 	return &cli.Command{
 		Name: "restyle", Usage: "change the table's style in place and keep all partitions", ArgsUsage: "IMAGE|DEVICE",
-		Description: "With --firmware, room for the loader is made as well: an EFI system partition for uefi, unless a volume with the\nloader can serve as one; a BIOS boot partition for bios.\nWith --wipe the disk gets an empty table and loses everything.\n\nExamples:\n   diorthos layout restyle --to gpt --firmware uefi --dry-run old-disk.img\n   diorthos layout restyle --to mbr --wipe --confirm old-disk.img old-disk.img",
+		Description: "With --firmware, room for the loader is made as well: an EFI system partition for uefi, unless a\n" +
+			"volume with the loader can serve as one; a BIOS boot partition for bios. With --wipe the disk\n" +
+			"gets an empty table and loses everything.\n\n" +
+			"Examples:\n" +
+			"   diorthos layout restyle --to gpt --firmware uefi --dry-run old-disk.img\n" +
+			"   diorthos layout restyle --to mbr --wipe --confirm old-disk.img old-disk.img",
 		Flags: append(changeFlags(),
 			&cli.StringFlag{Name: "to", Usage: "`STYLE` wanted: gpt or mbr", Required: true},
 			&cli.StringFlag{Name: "firmware", Usage: "`MODE` that the machine starts by: uefi or bios"},
@@ -81,9 +95,14 @@ func firmwareFlag(c *cli.Command) (firmware.Mode, error) {
 
 func layoutRescueCommand() *cli.Command {
 	return &cli.Command{
-		Name: "rescue", Usage: "find lost partitions by what lies on the disk, and propose a table", ArgsUsage: "IMAGE|DEVICE",
-		Description: "Reads the whole disk once. Without --write it only shows what it found. Exit status 1 if nothing was found.\n\nExample:\n   diorthos layout rescue .demo/kestrel-office-3.img",
-		Flags:       append(changeFlags(), &cli.BoolFlag{Name: "write", Usage: "write the table that is proposed"}),
+		Name:      "rescue",
+		Usage:     "find lost partitions by what lies on the disk, and propose a table",
+		ArgsUsage: "IMAGE|DEVICE",
+		Description: "Reads the whole disk once. Without --write it only shows what it found. Exit status 1 if nothing\n" +
+			"was found.\n\n" +
+			"Example:\n" +
+			"   diorthos layout rescue .demo/kestrel-office-3.img",
+		Flags: append(changeFlags(), &cli.BoolFlag{Name: "write", Usage: "write the table that is proposed"}),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			a, err := args(c, "IMAGE")
 			if err != nil {
@@ -165,9 +184,9 @@ func withEntries(d bag.Disk, entries []layout.Entry) bag.Disk {
 	return d
 }
 
-const carveHelp = `The plan lists partitions with name, type, min, max and share; keep: N takes over one that is there, and
-format: fat32 (or fat12, fat16) makes a file system. What is there and not kept is lost, and has to be confirmed.
-Partitions begin on whole MiB.
+const carveHelp = `The plan lists partitions with name, type, min, max and share; keep: N takes over one that is
+there, and format: fat32 (or fat12, fat16) makes a file system. What is there and not kept is
+lost, and has to be confirmed. Partitions begin on whole MiB.
 
    partitions:
      - {name: ESP, type: EFI system, min: 300 MiB, format: fat32}
@@ -179,8 +198,11 @@ Example:
 
 func layoutCarveCommand() *cli.Command {
 	return &cli.Command{
-		Name: "carve", Usage: "lay out a disk as a plan wants it", ArgsUsage: "PLAN.yaml IMAGE|DEVICE", Description: carveHelp,
-		Flags: append(changeFlags(), confirmFlag("disk's file")),
+		Name:        "carve",
+		Usage:       "lay out a disk as a plan wants it",
+		ArgsUsage:   "PLAN.yaml IMAGE|DEVICE",
+		Description: carveHelp,
+		Flags:       append(changeFlags(), confirmFlag("disk's file")),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			a, err := args(c, "PLAN.yaml", "IMAGE")
 			if err != nil {

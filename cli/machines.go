@@ -16,7 +16,10 @@ func machinesCommand() *cli.Command {
 		Description: "Examples:\n   diorthos machines --name kiosk --state open\n   diorthos machines lerrick-kiosk-1",
 		Flags: append(serviceFlags(),
 			&cli.StringFlag{Name: "name", Usage: "only machines with this in their name or site"},
-			&cli.StringFlag{Name: "state", Usage: "only machines whose latest case is received, reading, open, climbing, unreadable or healthy"},
+			&cli.StringFlag{
+				Name:  "state",
+				Usage: "only machines whose latest case is received, reading, open, climbing, unreadable or healthy",
+			},
 			&cli.StringFlag{Name: "after", Usage: "only machines behind this `NAME`"},
 			&cli.IntFlag{Name: "limit", Usage: "machines on a page, 1 to 200", Value: 40}, jsonFlag()),
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -26,7 +29,12 @@ func machinesCommand() *cli.Command {
 			if name := c.Args().First(); name != "" {
 				return showMachine(ctx, c, name)
 			}
-			page, err := service(c).Machines(ctx, client.MachineQuery{Name: c.String("name"), State: client.CaseState(c.String("state")), After: c.String("after"), Limit: c.Int("limit")})
+			page, err := service(c).Machines(ctx, client.MachineQuery{
+				Name:  c.String("name"),
+				State: client.CaseState(c.String("state")),
+				After: c.String("after"),
+				Limit: c.Int("limit"),
+			})
 			if err != nil {
 				return err
 			}
@@ -40,7 +48,9 @@ func machinesCommand() *cli.Command {
 			}
 			var rows [][]string
 			for _, m := range page.Machines {
-				rows = append(rows, []string{m.Name, m.Site, m.Model, strconv.FormatInt(m.Case, 10), stateMark(m.State), m.Headline})
+				rows = append(rows, []string{
+					m.Name, m.Site, m.Model, strconv.FormatInt(m.Case, 10), stateMark(m.State), m.Headline,
+				})
 			}
 			p.table([]string{"machine", "site", "model", "case", "state", "likeliest cause"}, rows, 4)
 			if page.Next != "" {
@@ -62,7 +72,9 @@ func showMachine(ctx context.Context, c *cli.Command, name string) error {
 	p := newPage(c)
 	p.line("%s  %s  %s", p.strong(m.Name), m.Site, m.Model)
 	if h := m.Hardware; h != nil && h.Memory > 0 {
-		p.line("  %s, %d processors, %s of memory, display %dx%d", h.Processor, h.Processors, size(h.Memory), h.Width, h.Height)
+		p.line(
+			"  %s, %d processors, %s of memory, display %dx%d", h.Processor, h.Processors, size(h.Memory), h.Width, h.Height,
+		)
 	}
 	for _, d := range m.Disks {
 		p.diskMap(d)

@@ -35,7 +35,12 @@ func mediaCommand() *cli.Command {
 		Commands: []*cli.Command{
 			{
 				Name: "inspect", Usage: "say what an image is and in which firmware modes it starts", ArgsUsage: "IMAGE.iso",
-				Description: "With --sums the image is compared with the line of a checksum file that names it. A signature is one over\nthat file or, without --sums, over the image itself.\nExit status 1 if nothing starts it, the checksum differs, or the signature proves nothing.\n\nExamples:\n   diorthos media inspect --sums SHA256SUMS netinst.iso\n   diorthos media inspect --sums SHA512SUMS --signature SHA512SUMS.sign --keyring vendor.gpg netinst.iso",
+				Description: "With --sums the image is compared with the line of a checksum file that names it. A signature\n" +
+					"is one over that file or, without --sums, over the image itself. Exit status 1 if nothing\n" +
+					"starts it, the checksum differs, or the signature proves nothing.\n\n" +
+					"Examples:\n" +
+					"   diorthos media inspect --sums SHA256SUMS netinst.iso\n" +
+					"   diorthos media inspect --sums SHA512SUMS --signature SHA512SUMS.sign --keyring vendor.gpg netinst.iso",
 				Flags: []cli.Flag{
 					&cli.StringFlag{Name: "sums", Usage: "`FILE` of SHA-256 or SHA-512 checksums"},
 					&cli.StringFlag{Name: "signature", Usage: "`FILE` with a detached OpenPGP signature"},
@@ -44,21 +49,46 @@ func mediaCommand() *cli.Command {
 				Action: inspectMedium,
 			},
 			{
-				Name: "fit", Usage: "say whether an image starts and installs on a machine, and what would let it", ArgsUsage: "IMAGE.iso",
-				Description: "Exit status 1 if it does not fit.\n\nExamples:\n   diorthos media fit --live netinst.iso\n   diorthos media fit --machine kestrel-office-3 netinst.iso\n   diorthos media fit --bag kestrel.bag.tar.gz --firmware uefi netinst.iso",
-				Flags:       append(append(lookFlags(), serviceFlags()...), &cli.StringFlag{Name: "machine", Usage: "the machine of this `NAME`, as the service knows it"}, &cli.StringFlag{Name: "bag", Usage: "a `BAG` that was gathered"}, &cli.StringFlag{Name: "firmware", Usage: "the machine's firmware `MODE`, where it cannot be measured"}, jsonFlag()),
-				Action:      fitMedium,
+				Name:      "fit",
+				Usage:     "say whether an image starts and installs on a machine, and what would let it",
+				ArgsUsage: "IMAGE.iso",
+				Description: "Exit status 1 if it does not fit.\n\n" +
+					"Examples:\n" +
+					"   diorthos media fit --live netinst.iso\n" +
+					"   diorthos media fit --machine kestrel-office-3 netinst.iso\n" +
+					"   diorthos media fit --bag kestrel.bag.tar.gz --firmware uefi netinst.iso",
+				Flags: append(append(lookFlags(), serviceFlags()...), &cli.StringFlag{
+					Name:  "machine",
+					Usage: "the machine of this `NAME`, as the service knows it",
+				}, &cli.StringFlag{
+					Name:  "bag",
+					Usage: "a `BAG` that was gathered",
+				}, &cli.StringFlag{
+					Name:  "firmware",
+					Usage: "the machine's firmware `MODE`, where it cannot be measured",
+				}, jsonFlag()),
+				Action: fitMedium,
 			},
 			{
 				Name: "write", Usage: "write an image so that a firmware starts it, and read it back", ArgsUsage: "IMAGE.iso",
-				Description: "As it is when it starts so; else, for UEFI, its files on a FAT partition. What is overwritten is kept in a journal\nfor an undo; all the same a target that holds anything has to be named by --confirm.\n\nExample:\n   diorthos media write --to stick.img --firmware uefi netinst.iso",
+				Description: "As it is when it starts so; else, for UEFI, its files on a FAT partition. What is overwritten\n" +
+					"is kept in a journal for an undo; all the same a target that holds anything has to be named by\n" +
+					"--confirm.\n\n" +
+					"Example:\n" +
+					"   diorthos media write --to stick.img --firmware uefi netinst.iso",
 				Flags: []cli.Flag{
 					&cli.StringFlag{Name: "to", Usage: "the stick, a `DEVICE` or an image of one", Required: true},
 					&cli.StringFlag{Name: "firmware", Usage: "the `MODE` that will start it: uefi or bios", Required: true},
 					&cli.StringFlag{Name: "confirm", Usage: "the target's file `NAME`, to say that what is on it may be lost"},
 					&cli.BoolFlag{Name: "dry-run", Usage: "say how it would be written, and write nothing"},
-					&cli.StringFlag{Name: "journal", Usage: "`FILE` for the journal; beside an image by default, in the current folder for a device"},
-					&cli.BoolFlag{Name: "no-undo", Usage: "do not keep what is on the target: quicker, and takes no room"}, sectorFlag(), jsonFlag(),
+					&cli.StringFlag{
+						Name:  "journal",
+						Usage: "`FILE` for the journal; beside an image by default, in the current folder for a device",
+					},
+					&cli.BoolFlag{
+						Name:  "no-undo",
+						Usage: "do not keep what is on the target: quicker, and takes no room",
+					}, sectorFlag(), jsonFlag(),
 				},
 				Action: writeMedium,
 			},
@@ -153,7 +183,8 @@ func inspectMedium(_ context.Context, c *cli.Command) error {
 		}
 		showSignature(p, signature)
 	}
-	if err == nil && (len(m.Modes()) == 0 && m.Note == "" || strings.HasPrefix(sum, "differs") || signature != nil && !signature.Good) {
+	if err == nil &&
+		(len(m.Modes()) == 0 && m.Note == "" || strings.HasPrefix(sum, "differs") || signature != nil && !signature.Good) {
 		return errFound
 	}
 	return err
@@ -256,12 +287,19 @@ func fitMedium(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	list := []readiness.Verdict{readiness.Starts(facts, readiness.Medium{Title: m.Title, Modes: m.Modes(), Architecture: m.Architecture})}
+	list := []readiness.Verdict{readiness.Starts(facts, readiness.Medium{
+		Title:        m.Title,
+		Modes:        m.Modes(),
+		Architecture: m.Architecture,
+	})}
 	if facts.Firmware != nil {
 		if way, err := m.WayFor(facts.Firmware.Mode); err != nil {
 			list[0].Do = err.Error()
 		} else if list[0].Verdict == readiness.Fit {
-			list[0].Do = fmt.Sprintf("Write it %s: diorthos media write --firmware %s --to STICK %s", way, facts.Firmware.Mode, filepath.Base(c.Args().First()))
+			list[0].Do = fmt.Sprintf(
+				"Write it %s: diorthos media write --firmware %s --to STICK %s",
+				way, facts.Firmware.Mode, filepath.Base(c.Args().First()),
+			)
 		}
 	}
 	if m.Release != "" {
@@ -274,7 +312,9 @@ func fitMedium(ctx context.Context, c *cli.Command) error {
 			if err != nil {
 				return err
 			}
-			list = append(list, slices.DeleteFunc(report.Verdicts, func(v readiness.Verdict) bool { return v.ID == "path" || v.ID == "space" })...)
+			list = append(list, slices.DeleteFunc(report.Verdicts, func(v readiness.Verdict) bool {
+				return v.ID == "path" || v.ID == "space"
+			})...)
 		}
 	}
 	worst := readiness.Fit
@@ -301,7 +341,14 @@ func factsForMedium(ctx context.Context, c *cli.Command) (*bag.Facts, error) {
 		if err != nil {
 			return nil, err
 		}
-		facts = &bag.Facts{Gathered: known.Gathered, Disks: known.Disks, Hardware: known.Hardware, Firmware: known.Firmware, State: known.Facts, Machine: bag.Machine{Name: known.Name, Site: known.Site, Model: known.Model}}
+		facts = &bag.Facts{
+			Gathered: known.Gathered,
+			Disks:    known.Disks,
+			Hardware: known.Hardware,
+			Firmware: known.Firmware,
+			State:    known.Facts,
+			Machine:  bag.Machine{Name: known.Name, Site: known.Site, Model: known.Model},
+		}
 	} else if c.String("bag") != "" || c.String("image") != "" || c.String("root") != "" || c.Bool("live") {
 		return factsFor(ctx, c)
 	}
@@ -338,7 +385,10 @@ func writeMedium(ctx context.Context, c *cli.Command) (err error) {
 	if !c.Bool("json") {
 		p := newPage(c)
 		p.line("%s to %s for %s: %s, %s", p.strong(w.Title), w.To, mode, way, w.Style)
-		p.line("  the target is %s, %s, with %s", target.Source, size(target.Size), plural(len(target.Partitions), "partition", "partitions"))
+		p.line(
+			"  the target is %s, %s, with %s", target.Source, size(target.Size),
+			plural(len(target.Partitions), "partition", "partitions"),
+		)
 	}
 	params := map[string]string{"image": absolute(c.Args().First()), "firmware": string(mode)}
 	return performOnDiskWith(ctx, c, to, "media.write", params, func(r changeReport) any {

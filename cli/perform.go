@@ -22,7 +22,10 @@ import (
 func changeFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.BoolFlag{Name: "dry-run", Usage: "say what would be written, and write nothing"},
-		&cli.StringFlag{Name: "journal", Usage: "`FILE` for the journal; beside an image by default, in the current folder for a device"},
+		&cli.StringFlag{
+			Name:  "journal",
+			Usage: "`FILE` for the journal; beside an image by default, in the current folder for a device",
+		},
 		sectorFlag(), jsonFlag(),
 	}
 }
@@ -46,7 +49,8 @@ func performOnDisk(ctx context.Context, c *cli.Command, path string, id action.I
 
 // performOnDiskWith reports to programs what report makes of it.
 func performOnDiskWith(
-	ctx context.Context, c *cli.Command, path string, id action.ID, params map[string]string, report func(changeReport) any,
+	ctx context.Context, c *cli.Command, path string, id action.ID, params map[string]string,
+	report func(changeReport) any,
 ) error {
 	name := filepath.Base(path)
 	m, err := machineFor(c, strings.TrimSuffix(name, filepath.Ext(name)), path, &bag.Facts{})
@@ -62,7 +66,9 @@ func performOnDiskWith(
 
 // performOn takes one action on a machine whose facts are known, outside of any
 // case.
-func performOn(ctx context.Context, c *cli.Command, m *host.Machine, facts *bag.Facts, id action.ID, params map[string]string) error {
+func performOn(
+	ctx context.Context, c *cli.Command, m *host.Machine, facts *bag.Facts, id action.ID, params map[string]string,
+) error {
 	target := action.TargetOf(id, facts)
 	if target == nil {
 		var err error
@@ -77,7 +83,8 @@ func performOn(ctx context.Context, c *cli.Command, m *host.Machine, facts *bag.
 // and proof as those of a case. name is what has to be typed before data are
 // lost.
 func perform(
-	ctx context.Context, c *cli.Command, m *host.Machine, id action.ID, params map[string]string, target *block.Target, name string,
+	ctx context.Context, c *cli.Command, m *host.Machine, id action.ID, params map[string]string,
+	target *block.Target, name string,
 	asJSON func(changeReport) any,
 ) error {
 	plan, err := climb.Single(m.Name, id, params, target)

@@ -62,7 +62,10 @@ func (w *progressLine) run() {
 			if spent < time.Second {
 				continue // most rungs are over by then
 			}
-			_, _ = fmt.Fprintf(w.out, "\r\x1b[K  rung %d, %s: %s; %s", w.rung.Number, phase, spent.Round(time.Second), left(spent, w.typical, w.rung.Minutes))
+			_, _ = fmt.Fprintf(
+				w.out, "\r\x1b[K  rung %d, %s: %s; %s", w.rung.Number, phase, spent.Round(time.Second),
+				left(spent, w.typical, w.rung.Minutes),
+			)
 			shown = true
 		}
 	}

@@ -27,9 +27,19 @@ func readCommand() *cli.Command {
 	return &cli.Command{
 		Name: "read", Usage: "read logs: what was tried, where it broke, why", ArgsUsage: "PATH…",
 		Description: "Reads files and folders; compressed ones too; \"-\" is standard input. Needs no service.\n" +
-			"Exit status 1 if an attempt failed.\n\nExamples:\n   diorthos read .demo/logs\n   diorthos read --why-not term.log:86 .demo/logs\n   diorthos read --unparsed .demo/logs",
-		Flags: []cli.Flag{&cli.StringFlag{Name: "why-not", Usage: "say why line `FILE:LINE` was not chosen as the decisive one"},
-			&cli.BoolFlag{Name: "unparsed", Usage: "list the lines that are no records of their log's dialect; they are read as plain text"}, jsonFlag()},
+			"Exit status 1 if an attempt failed.\n\n" +
+			"Examples:\n" +
+			"   diorthos read .demo/logs\n" +
+			"   diorthos read --why-not term.log:86 .demo/logs\n" +
+			"   diorthos read --unparsed .demo/logs",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "why-not", Usage: "say why line `FILE:LINE` was not chosen as the decisive one"},
+			&cli.BoolFlag{
+				Name:  "unparsed",
+				Usage: "list the lines that are no records of their log's dialect; they are read as plain text",
+			},
+			jsonFlag(),
+		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if !c.Args().Present() {
 				return usage(c, fmt.Errorf("PATH is missing"))
@@ -152,7 +162,11 @@ func sourceAt(name, path string) (reading.Source, error) {
 		return reading.Source{}, err
 	}
 	if info.Mode().IsRegular() {
-		return reading.Source{Name: name, Size: info.Size(), Open: func() (io.ReadCloser, error) { return os.Open(path) }}, nil
+		return reading.Source{
+			Name: name,
+			Size: info.Size(),
+			Open: func() (io.ReadCloser, error) { return os.Open(path) },
+		}, nil
 	}
 	f, err := os.Open(path)
 	if err != nil {

@@ -26,13 +26,22 @@ import (
 func readyCommand() *cli.Command {
 	return &cli.Command{
 		Name: "ready", Usage: "judge whether a machine is fit for a release, an update or a medium",
-		Description: "Measures the running machine, or what --image, --root or --bag holds, against a release: each requirement with\nwhat is required, what was measured and how a number came about. Exit status 1 if the machine is unfit.\n\n" +
-			"Examples:\n   diorthos ready --live --for debian-13\n   diorthos ready --bag kestrel.bag.tar.gz --recommend\n   diorthos ready --root /mnt --for debian-13 --index Packages.xz --needs skerrow-crew\n   diorthos ready --live --update skerrow-berth_1.4_all.deb",
+		Description: "Measures the running machine, or what --image, --root or --bag holds, against a release: each\n" +
+			"requirement with what is required, what was measured and how a number came about. Exit status 1\n" +
+			"if the machine is unfit.\n\n" +
+			"Examples:\n" +
+			"   diorthos ready --live --for debian-13\n" +
+			"   diorthos ready --bag kestrel.bag.tar.gz --recommend\n" +
+			"   diorthos ready --root /mnt --for debian-13 --index Packages.xz --needs skerrow-crew\n" +
+			"   diorthos ready --live --update skerrow-berth_1.4_all.deb",
 		Flags: append(lookFlags(),
 			&cli.StringFlag{Name: "bag", Usage: "a `BAG` that was gathered"},
 			&cli.StringFlag{Name: "for", Usage: "the `RELEASE` to go to, such as debian-13"},
 			&cli.BoolFlag{Name: "recommend", Usage: "say which release to go to, and why not to the others"},
-			&cli.StringSliceFlag{Name: "index", Usage: "`FILE` with the release's packages (Packages, also compressed); once more for each further one"},
+			&cli.StringSliceFlag{
+				Name:  "index",
+				Usage: "`FILE` with the release's packages (Packages, also compressed); once more for each further one",
+			},
 			&cli.StringSliceFlag{Name: "needs", Usage: "a `PACKAGE` that the user cannot do without"},
 			&cli.StringFlag{Name: "update", Usage: "a package `FILE` that is to be installed"},
 			&cli.StringFlag{Name: "medium", Usage: "the install `IMAGE` that is to be started"},
@@ -83,7 +92,14 @@ func factsFor(ctx context.Context, c *cli.Command) (*bag.Facts, error) {
 func lookOrOpen(ctx context.Context, c *cli.Command) (*bag.Facts, error) {
 	path := c.String("bag")
 	if path == "" {
-		l, err := host.Look(host.GatherOptions{Image: c.String("image"), Root: c.String("root"), Live: c.Bool("live"), SectorSize: c.Int("sector-size"), Adapters: platform.All(), Now: time.Now()})
+		l, err := host.Look(host.GatherOptions{
+			Image:      c.String("image"),
+			Root:       c.String("root"),
+			Live:       c.Bool("live"),
+			SectorSize: c.Int("sector-size"),
+			Adapters:   platform.All(),
+			Now:        time.Now(),
+		})
 		if err != nil {
 			return nil, err
 		}
@@ -103,7 +119,13 @@ func lookOrOpen(ctx context.Context, c *cli.Command) (*bag.Facts, error) {
 }
 
 func question(c *cli.Command, facts *bag.Facts, k *knowledge.Knowledge) readiness.Question {
-	return readiness.Question{Facts: facts, Family: k.Families[facts.Family()], Limits: k.Limits, Needed: c.StringSlice("needs"), Now: time.Now()}
+	return readiness.Question{
+		Facts:  facts,
+		Family: k.Families[facts.Family()],
+		Limits: k.Limits,
+		Needed: c.StringSlice("needs"),
+		Now:    time.Now(),
+	}
 }
 
 func readyFor(c *cli.Command, facts *bag.Facts, k *knowledge.Knowledge) error {
@@ -185,7 +207,10 @@ func plan(c *cli.Command, facts *bag.Facts, release *knowledge.Release) (*readin
 	var opened []io.Reader
 	var names []string
 	for _, name := range files {
-		plain, err := reading.OpenPlain(reading.Source{Name: name, Open: func() (io.ReadCloser, error) { return os.Open(name) }})
+		plain, err := reading.OpenPlain(reading.Source{
+			Name: name,
+			Open: func() (io.ReadCloser, error) { return os.Open(name) },
+		})
 		if err != nil {
 			return nil, err
 		}
@@ -280,14 +305,21 @@ func readyForUpdate(c *cli.Command, facts *bag.Facts, k *knowledge.Knowledge) er
 	defer func() { _ = f.Close() }()
 	packages, ok := packagesOf(facts.Installed.Family)
 	if !ok {
-		return fmt.Errorf("ready: packages of %s cannot be judged by themselves: hold the machine against what is offered to it, with \"upkeep show\"", facts.Installed.Name)
+		return fmt.Errorf(
+			"ready: packages of %s cannot be judged by themselves: hold the machine against what is offered to it, with "+
+				"\"upkeep show\"",
+			facts.Installed.Name,
+		)
 	}
 	pkg, err := packages.ReadPackage(f)
 	if err != nil {
 		return fmt.Errorf("%s: %w", c.String("update"), err)
 	}
 	q := question(c, facts, k)
-	list := append([]readiness.Verdict{readiness.Applicable(facts.Installed, pkg, q.Family, packages.CompareVersions)}, readiness.General(q)...)
+	list := append(
+		[]readiness.Verdict{readiness.Applicable(facts.Installed, pkg, q.Family, packages.CompareVersions)},
+		readiness.General(q)...,
+	)
 	done, err := writeJSON(c, list)
 	if !done {
 		p := newPage(c)
@@ -312,7 +344,9 @@ func (p *page) word(w readiness.Rating) string {
 func showVerdicts(p *page, list []readiness.Verdict) {
 	var rows [][]string
 	for _, v := range list {
-		rows = append(rows, []string{p.word(v.Verdict), v.Title, text.WrapSoft(v.Required, 44), text.WrapSoft(v.Measured, 44)})
+		rows = append(rows, []string{
+			p.word(v.Verdict), v.Title, text.WrapSoft(v.Required, 44), text.WrapSoft(v.Measured, 44),
+		})
 	}
 	p.table([]string{"", "WHAT", "REQUIRED", "MEASURED"}, rows)
 	for _, v := range list {
@@ -334,11 +368,18 @@ func showPlan(p *page, plan *readiness.Plan) {
 	if plan == nil {
 		return
 	}
-	p.line("%s to upgrade, %d new, %s to download, from %s", plural(plan.Upgrades, "package", "packages"), plan.New, size(plan.Download), plan.Basis)
+	p.line(
+		"%s to upgrade, %d new, %s to download, from %s",
+		plural(plan.Upgrades, "package", "packages"), plan.New, size(plan.Download), plan.Basis,
+	)
 	for _, l := range []struct {
 		lead string
 		list []string
-	}{{"held and staying: ", plan.Held}, {"not in the release: ", plan.Gone}, {"needed and not to be had: ", plan.Missing}} {
+	}{
+		{"held and staying: ", plan.Held},
+		{"not in the release: ", plan.Gone},
+		{"needed and not to be had: ", plan.Missing},
+	} {
 		if len(l.list) > 0 {
 			p.hangingIndent(l.lead, shortened(l.list, 12))
 		}

@@ -32,12 +32,28 @@ var ErrFound = errFound
 func Run(ctx context.Context, args []string, in io.Reader, out, problems io.Writer, more ...*cli.Command) int {
 	app := &cli.Command{
 		Name: "diorthos", Usage: "find out why an install, upgrade or update failed, and put it right", Version: Version,
-		Description: "Local commands (read, code, gather, ready, layout, boot, store, upkeep, media, knowledge) need no service. The others find it by --url and --token, or by\n" +
-			"DIORTHOS_URL and DIORTHOS_TOKEN.\n\nExit status: 0 fine, 1 found something wrong, 2 could not do it.",
+		Description: "Local commands (read, code, gather, ready, layout, boot, store, upkeep, media, knowledge) need\n" +
+			"no service. The others find it by --url and --token, or by DIORTHOS_URL and DIORTHOS_TOKEN.\n\n" +
+			"Exit status: 0 fine, 1 found something wrong, 2 could not do it.",
 		Reader: in, Writer: out, ErrWriter: problems,
 		Commands: append([]*cli.Command{
-			readCommand(), codeCommand(), gatherCommand(), readyCommand(), layoutCommand(), mediaCommand(), bootCommand(), storeCommand(), upkeepCommand(),
-			submitCommand(), casesCommand(), caseCommand(), machinesCommand(), ladderCommand(), climbCommand(), undoCommand(), knowledgeCommand(),
+			readCommand(),
+			codeCommand(),
+			gatherCommand(),
+			readyCommand(),
+			layoutCommand(),
+			mediaCommand(),
+			bootCommand(),
+			storeCommand(),
+			upkeepCommand(),
+			submitCommand(),
+			casesCommand(),
+			caseCommand(),
+			machinesCommand(),
+			ladderCommand(),
+			climbCommand(),
+			undoCommand(),
+			knowledgeCommand(),
 		}, more...),
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},
 		OnUsageError:   func(_ context.Context, c *cli.Command, err error, _ bool) error { return usage(c, err) },
@@ -126,7 +142,12 @@ func writeJSON(c *cli.Command, v any) (bool, error) {
 
 func serviceFlags() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringFlag{Name: "url", Usage: "address of the service", Value: "http://127.0.0.1:7420", Sources: cli.EnvVars("DIORTHOS_URL")},
+		&cli.StringFlag{
+			Name:    "url",
+			Usage:   "address of the service",
+			Value:   "http://127.0.0.1:7420",
+			Sources: cli.EnvVars("DIORTHOS_URL"),
+		},
 		&cli.StringFlag{Name: "token", Usage: "your token at the service", Sources: cli.EnvVars("DIORTHOS_TOKEN")},
 	}
 }

@@ -20,22 +20,47 @@ import (
 	"diorthos/platform"
 )
 
-const keptAndJournalled = "The settings as they were are kept aside, whole and the branch by itself, and a journal brings every byte back.\n\n"
+const keptAndJournalled = "The settings as they were are kept aside, whole and the branch by itself, and a journal " +
+	"brings every byte back.\n\n"
 
 func settingsSet() *cli.Command {
-	return changeSetting("set", "change one value of the settings", "An empty VALUE takes it out. ", "upkeep set update/policy drivers take .demo/machines/fulmar-crew-1", "upkeep.set-value", "branch", "name", "value")
+	return changeSetting(
+		"set", "change one value of the settings", "An empty VALUE takes it out. ",
+		"upkeep set update/policy drivers take .demo/machines/fulmar-crew-1", "upkeep.set-value", "branch", "name",
+		"value",
+	)
 }
 
 func settingsCommand() *cli.Command {
 	return &cli.Command{
 		Name: "settings", Usage: "list the settings, and change owners, names, or bring back what was kept aside",
 		Commands: []*cli.Command{
-			{Name: "show", Usage: "list branches, owners, grants and values, and where settings were kept aside", ArgsUsage: "IMAGE|FOLDER",
+			{
+				Name:        "show",
+				Usage:       "list branches, owners, grants and values, and where settings were kept aside",
+				ArgsUsage:   "IMAGE|FOLDER",
 				Description: "Example:\n   diorthos upkeep settings show .demo/machines/fulmar-crew-1",
-				Flags:       []cli.Flag{&cli.StringFlag{Name: "branch", Usage: "only the `BRANCH` of this name"}, sectorFlag(), jsonFlag()}, Action: onMachine(showSettings)},
-			changeSetting("own", "give a branch to somebody", "", "upkeep settings own shell/menu system system:full,admins:full,users:read .demo/machines/fulmar-crew-1", "upkeep.set-owner", "branch", "owner", "grants"),
-			changeSetting("rename", "give a value of a branch another name", "An empty NAME renames the branch itself. ", "upkeep settings rename print/default tray drawer .demo/machines/fulmar-crew-1", "upkeep.rename-setting", "branch", "name", "to"),
-			changeSetting("restore", "bring back settings that were kept aside", "An empty BRANCH is all of them; an empty FROM the latest that differ. ", "upkeep settings restore shell/menu \"\" .demo/machines/fulmar-crew-1", "upkeep.restore-settings", "branch", "from"),
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "branch", Usage: "only the `BRANCH` of this name"}, sectorFlag(), jsonFlag(),
+				},
+				Action: onMachine(showSettings),
+			},
+			changeSetting(
+				"own", "give a branch to somebody", "",
+				"upkeep settings own shell/menu system system:full,admins:full,users:read .demo/machines/fulmar-crew-1",
+				"upkeep.set-owner", "branch", "owner", "grants",
+			),
+			changeSetting(
+				"rename", "give a value of a branch another name", "An empty NAME renames the branch itself. ",
+				"upkeep settings rename print/default tray drawer .demo/machines/fulmar-crew-1", "upkeep.rename-setting",
+				"branch", "name", "to",
+			),
+			changeSetting(
+				"restore", "bring back settings that were kept aside",
+				"An empty BRANCH is all of them; an empty FROM the latest that differ. ",
+				"upkeep settings restore shell/menu \"\" .demo/machines/fulmar-crew-1", "upkeep.restore-settings", "branch",
+				"from",
+			),
 		},
 	}
 }
@@ -131,8 +156,11 @@ func showSettings(_ context.Context, c *cli.Command, facts *bag.Facts, path stri
 func putBackCommand() *cli.Command {
 	return &cli.Command{
 		Name: "put-back", Usage: "bring back something that was moved aside", ArgsUsage: "NAME IMAGE|FOLDER",
-		Description: "Works after the machine was used. What stands in its place now is moved aside in its turn, and named. \"upkeep aside\"\nlists the names.\n\nExample:\n   diorthos upkeep put-back 20261125-101500/attempt-7 .demo/machines/gannet-crew-2",
-		Flags:       changeFlags(),
+		Description: "Works after the machine was used. What stands in its place now is moved aside in its turn, and\n" +
+			"named. \"upkeep aside\" lists the names.\n\n" +
+			"Example:\n" +
+			"   diorthos upkeep put-back 20261125-101500/attempt-7 .demo/machines/gannet-crew-2",
+		Flags: changeFlags(),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			a, err := args(c, "NAME", "IMAGE")
 			if err != nil {

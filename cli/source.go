@@ -16,7 +16,11 @@ import (
 )
 
 func sourceFlag() cli.Flag {
-	return &cli.StringSliceFlag{Name: "source", Usage: "where missing components may come from: a `MEDIUM` (file), a healthy twin (machine's folder or disk), or the vendor's service (address); once more for each further one"}
+	return &cli.StringSliceFlag{
+		Name: "source",
+		Usage: "where missing components may come from: a `MEDIUM` (file), a healthy twin (machine's folder or disk), or " +
+			"the vendor's service (address); once more for each further one",
+	}
 }
 
 // componentSources opens what --source names. Which of them are of the right build is

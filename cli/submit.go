@@ -19,8 +19,13 @@ import (
 func submitCommand() *cli.Command {
 	return &cli.Command{
 		Name: "submit", Usage: "hand a bag in and wait for its docket", ArgsUsage: "BAG",
-		Description: "Prints the number of the case. The same bag handed in again gives the same case.\n\nExample:\n   diorthos submit kestrel.bag.tar.gz",
-		Flags:       append(serviceFlags(), &cli.BoolFlag{Name: "no-wait", Usage: "do not wait until it has been read"}, jsonFlag()),
+		Description: "Prints the number of the case. The same bag handed in again gives the same case.\n\n" +
+			"Example:\n" +
+			"   diorthos submit kestrel.bag.tar.gz",
+		Flags: append(serviceFlags(), &cli.BoolFlag{
+			Name:  "no-wait",
+			Usage: "do not wait until it has been read",
+		}, jsonFlag()),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			a, err := args(c, "BAG")
 			if err != nil {
@@ -105,8 +110,11 @@ func newBar(c *cli.Command, what string, total int64) *bar {
 	if !ok || !term.IsTerminal(int(f.Fd())) {
 		out = io.Discard
 	}
-	return &bar{progressbar.NewOptions64(total, progressbar.OptionSetWriter(out), progressbar.OptionSetDescription(what), progressbar.OptionShowBytes(true),
-		progressbar.OptionSetWidth(30), progressbar.OptionThrottle(100*time.Millisecond), progressbar.OptionSetPredictTime(true), progressbar.OptionClearOnFinish())}
+	return &bar{progressbar.NewOptions64(
+		total, progressbar.OptionSetWriter(out), progressbar.OptionSetDescription(what), progressbar.OptionShowBytes(true),
+		progressbar.OptionSetWidth(30), progressbar.OptionThrottle(100*time.Millisecond),
+		progressbar.OptionSetPredictTime(true), progressbar.OptionClearOnFinish(),
+	)}
 }
 
 func (b *bar) show(what string, done, total int64) {

@@ -27,7 +27,12 @@ import (
 // lookFor takes the facts of the disk or machine's folder that the command
 // names.
 func lookFor(c *cli.Command, path string) (*bag.Facts, error) {
-	l, err := host.Look(host.GatherOptions{Image: path, SectorSize: c.Int("sector-size"), Adapters: platform.All(), Now: time.Now()})
+	l, err := host.Look(host.GatherOptions{
+		Image:      path,
+		SectorSize: c.Int("sector-size"),
+		Adapters:   platform.All(),
+		Now:        time.Now(),
+	})
 	if err != nil {
 		return nil, err
 	}
@@ -70,8 +75,11 @@ func bootCommand() *cli.Command {
 		Name: "boot", Usage: "follow the chain by which a machine starts, and mend its broken link",
 		Commands: []*cli.Command{
 			{Name: "show", Usage: "follow the chain to its end, or to the first broken link", ArgsUsage: "IMAGE|FOLDER",
-				Description: "From the firmware over table, loader and kernel to the services. Exit status 1 if a link is broken.\n\nExample:\n   diorthos boot show .demo/machines/kestrel-bridge-1",
-				Flags:       []cli.Flag{sectorFlag(), jsonFlag()},
+				Description: "From the firmware over table, loader and kernel to the services. Exit status 1 if a link is\n" +
+					"broken.\n\n" +
+					"Example:\n" +
+					"   diorthos boot show .demo/machines/kestrel-bridge-1",
+				Flags: []cli.Flag{sectorFlag(), jsonFlag()},
 				Action: onMachine(func(_ context.Context, c *cli.Command, facts *bag.Facts, path string) error {
 					done, err := writeJSON(c, facts.State.Chain)
 					if !done {
@@ -83,8 +91,11 @@ func bootCommand() *cli.Command {
 					return err
 				})},
 			{Name: "mend", Usage: "mend the first broken link of the chain", ArgsUsage: "IMAGE|FOLDER",
-				Description: "Boot code, boot sector, loader and boot store are written from the component store on the machine itself. Through a\njournal: \"diorthos undo\" brings every byte back.\n\nExample:\n   diorthos boot mend .demo/machines/kestrel-bridge-1 --dry-run",
-				Flags:       append(changeFlags(), sourceFlag()),
+				Description: "Boot code, boot sector, loader and boot store are written from the component store on the\n" +
+					"machine itself. Through a journal: \"diorthos undo\" brings every byte back.\n\n" +
+					"Example:\n" +
+					"   diorthos boot mend .demo/machines/kestrel-bridge-1 --dry-run",
+				Flags: append(changeFlags(), sourceFlag()),
 				Action: onMachine(func(ctx context.Context, c *cli.Command, facts *bag.Facts, path string) error {
 					b := facts.State.Chain.Broken()
 					if b == nil {
@@ -97,7 +108,10 @@ func bootCommand() *cli.Command {
 					}
 					id, ok := k.Mends[b.Fault]
 					if !ok {
-						return fmt.Errorf("%s: %s (%s): this link is not mended by one change; hand the machine in as a case for its ladder", b.Kind, b.Saw, b.Fault)
+						return fmt.Errorf(
+							"%s: %s (%s): this link is not mended by one change; hand the machine in as a case for its ladder",
+							b.Kind, b.Saw, b.Fault,
+						)
 					}
 					return runAction(ctx, c, facts, path, id, nil)
 				})},
@@ -127,8 +141,10 @@ func storeCommand() *cli.Command {
 		Name: "store", Usage: "verify a machine's component store and its protected files, and repair them",
 		Commands: []*cli.Command{
 			{Name: "check", Usage: "hold every manifest, payload and protected file against its hash", ArgsUsage: "IMAGE|FOLDER",
-				Description: "Exit status 1 if something is wrong.\n\nExample:\n   diorthos store check .demo/machines/tarvoe-office-1",
-				Flags:       []cli.Flag{sectorFlag(), jsonFlag()},
+				Description: "Exit status 1 if something is wrong.\n\n" +
+					"Example:\n" +
+					"   diorthos store check .demo/machines/tarvoe-office-1",
+				Flags: []cli.Flag{sectorFlag(), jsonFlag()},
 				Action: onMachine(func(_ context.Context, c *cli.Command, facts *bag.Facts, path string) error {
 					if facts.State.Store == nil {
 						return fmt.Errorf("%s: this system has no component store that is known", path)
@@ -143,8 +159,10 @@ func storeCommand() *cli.Command {
 					return err
 				})},
 			{Name: "repair", Usage: "put right what the check finds, from a source of the same build", ArgsUsage: "IMAGE|FOLDER",
-				Description: "First from the machine's own copies, then from --source. A source of another build is refused.\n\nExample:\n   diorthos store repair .demo/machines/tarvoe-office-1 --source .demo/medium-7210.pack",
-				Flags:       append(changeFlags(), sourceFlag()),
+				Description: "First from the machine's own copies, then from --source. A source of another build is refused.\n\n" +
+					"Example:\n" +
+					"   diorthos store repair .demo/machines/tarvoe-office-1 --source .demo/medium-7210.pack",
+				Flags: append(changeFlags(), sourceFlag()),
 				Action: onMachine(func(ctx context.Context, c *cli.Command, facts *bag.Facts, path string) error {
 					return runAction(ctx, c, facts, path, "store.repair", nil)
 				})},
@@ -161,7 +179,10 @@ func showStore(p *page, r *store.Verification) {
 	if len(r.Faults) > 0 {
 		mark = p.bad(markBroken)
 	}
-	p.line("  %s build %d: %s, %s, %s hashed: %s", mark, r.Build, plural(r.Components, "component", "components"), plural(r.Files, "file", "files"), size(r.Bytes), plural(len(r.Faults), "fault", "faults"))
+	p.line(
+		"  %s build %d: %s, %s, %s hashed: %s", mark, r.Build, plural(r.Components, "component", "components"),
+		plural(r.Files, "file", "files"), size(r.Bytes), plural(len(r.Faults), "fault", "faults"),
+	)
 	for _, f := range r.Faults {
 		p.hangingIndent("    "+p.bad(markBroken)+" ", f.String())
 		p.line("      want %s%s", f.Want, map[bool]string{true: "", false: ", got " + f.Got}[f.Got == ""])
@@ -172,7 +193,8 @@ func showStore(p *page, r *store.Verification) {
 func plainActions() (names []string) {
 	for _, id := range action.IDs() {
 		name, ok := strings.CutPrefix(string(id), "upkeep.")
-		if a, _ := action.Named(id); ok && (len(a.Parameters) == 0 || len(a.Parameters) == 1 && a.Parameters[0].Name == "system") {
+		if a, _ := action.Named(id); ok &&
+			(len(a.Parameters) == 0 || len(a.Parameters) == 1 && a.Parameters[0].Name == "system") {
 			names = append(names, name)
 		}
 	}
@@ -185,17 +207,36 @@ func upkeepCommand() *cli.Command {
 		Name: "upkeep", Usage: "show services, settings, pending work and the update client of a machine, and change them",
 		Commands: []*cli.Command{
 			{Name: "show", Usage: "show how they stand beside what the release ships", ArgsUsage: "IMAGE|FOLDER",
-				Description: "Exit status 1 if something is not as it should be.\n\nExample:\n   diorthos upkeep show .demo/machines/fulmar-crew-1",
-				Flags:       []cli.Flag{sectorFlag(), jsonFlag()},
-				Action:      onMachine(showUpkeepOf)},
+				Description: "Exit status 1 if something is not as it should be.\n\n" +
+					"Example:\n" +
+					"   diorthos upkeep show .demo/machines/fulmar-crew-1",
+				Flags:  []cli.Flag{sectorFlag(), jsonFlag()},
+				Action: onMachine(showUpkeepOf)},
 			{Name: "cut", Usage: "copy a list of pending work without what refers to missing components", ArgsUsage: "LIST OUT",
-				Description: "For a list of any size, taken off a machine: everything else stays byte for byte the same, in little memory. On a\nmachine itself, \"upkeep do cut-pending\" does it through a journal.\n\nExample:\n   diorthos upkeep cut list list.new --store /mnt/corbel/store/manifests",
-				Flags:       []cli.Flag{&cli.StringFlag{Name: "store", Usage: "`FOLDER` with the manifests of the components that are there", Required: true}, jsonFlag()},
-				Action:      cutList},
+				Description: "For a list of any size, taken off a machine: everything else stays byte for byte the same, in\n" +
+					"little memory. On a machine itself, \"upkeep do cut-pending\" does it through a journal.\n\n" +
+					"Example:\n" +
+					"   diorthos upkeep cut list list.new --store /mnt/corbel/store/manifests",
+				Flags: []cli.Flag{
+					&cli.StringFlag{
+						Name:     "store",
+						Usage:    "`FOLDER` with the manifests of the components that are there",
+						Required: true,
+					},
+					jsonFlag(),
+				},
+				Action: cutList},
 			settingsSet(), settingsCommand(), putBackCommand(), asideCommand(),
 			{Name: "do", Usage: "take one action", ArgsUsage: "ACTION IMAGE|FOLDER",
-				Description: "The actions: " + strings.Join(names, ", ") + ".\nEach is proven afterwards, and taken back if it cannot be.\n\nExample:\n   diorthos upkeep do leftovers-aside .demo/machines/gannet-crew-2 --dry-run",
-				Flags:       append(changeFlags(), sourceFlag(), systemFlag(), yesFlag(), &cli.StringFlag{Name: "confirm", Usage: "the machine's `NAME`, to say that what an action destroys may be lost"}),
+				Description: "The actions: " + strings.Join(names, ", ") +
+					".\n" +
+					"Each is proven afterwards, and taken back if it cannot be.\n\n" +
+					"Example:\n" +
+					"   diorthos upkeep do leftovers-aside .demo/machines/gannet-crew-2 --dry-run",
+				Flags: append(changeFlags(), sourceFlag(), systemFlag(), yesFlag(), &cli.StringFlag{
+					Name:  "confirm",
+					Usage: "the machine's `NAME`, to say that what an action destroys may be lost",
+				}),
 				Action: func(ctx context.Context, c *cli.Command) error {
 					a, err := args(c, "ACTION", "IMAGE")
 					if err != nil {
@@ -253,7 +294,10 @@ func cutList(ctx context.Context, c *cli.Command) (err error) {
 	if done, err := writeJSON(c, cut); done {
 		return err
 	}
-	newPage(c).line("%s: %s left out, %s; the rest is byte for byte the same", a[1], plural(cut.Out, "operation", "operations"), size(cut.Bytes))
+	newPage(c).line(
+		"%s: %s left out, %s; the rest is byte for byte the same",
+		a[1], plural(cut.Out, "operation", "operations"), size(cut.Bytes),
+	)
 	return nil
 }
 

@@ -19,7 +19,10 @@ import (
 func undoCommand() *cli.Command {
 	return &cli.Command{
 		Name: "undo", Usage: "take back, byte for byte, what a journal notes", ArgsUsage: "JOURNAL",
-		Description: "Refuses, before anything is written, if the disk is not the journal's or was changed since.\nExit status 1 then. With a token, the case's docket is told.\n\nExample:\n   diorthos undo .demo/kestrel-office-3-20261123-081500.journal",
+		Description: "Refuses, before anything is written, if the disk is not the journal's or was changed since.\n" +
+			"Exit status 1 then. With a token, the case's docket is told.\n\n" +
+			"Example:\n" +
+			"   diorthos undo .demo/kestrel-office-3-20261123-081500.journal",
 		Flags: append(serviceFlags(),
 			&cli.StringFlag{Name: "image", Usage: "the disk, if it is not where it was"},
 			&cli.BoolFlag{Name: "dry-run", Usage: "show what the journal holds and change nothing"}, jsonFlag()),
@@ -40,7 +43,12 @@ func undoCommand() *cli.Command {
 				}
 			}
 			told := errors.Join(noteUndone(j, a[0], before), tellUndone(ctx, c, j, before))
-			if done, err := writeJSON(c, map[string]any{"head": j.Head(), "was": before, "is": j.State(), "changes": j.Changes()}); done {
+			if done, err := writeJSON(c, map[string]any{
+				"head":    j.Head(),
+				"was":     before,
+				"is":      j.State(),
+				"changes": j.Changes(),
+			}); done {
 				return errors.Join(err, told)
 			}
 			showUndo(newPage(c), j, before)
@@ -82,7 +90,12 @@ func noteUndone(j *block.Journal, journal string, before block.State) (err error
 	}
 	defer func() { err = errors.Join(err, r.Close()) }()
 	return r.Note(climb.Entry{
-		At: time.Now().UTC(), Mark: climb.MarkTakenBack, Case: h.Case, Rung: h.Number, Remedy: h.Rung, Journal: absolute(journal),
+		At:      time.Now().UTC(),
+		Mark:    climb.MarkTakenBack,
+		Case:    h.Case,
+		Rung:    h.Number,
+		Remedy:  h.Rung,
+		Journal: absolute(journal),
 	})
 }
 

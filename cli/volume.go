@@ -14,9 +14,10 @@ import (
 	"diorthos/host"
 )
 
-const volumeHelp = `FAT is checked whole: boot sectors, both tables, chains, sizes, names, free counts; what belongs to nothing becomes a
-file. Of ext2, ext3 and ext4 the first superblock and the group descriptors are restored from a backup; their files
-are not checked. Nothing is mounted. Exit status 1 if something is wrong.
+const volumeHelp = `FAT is checked whole: boot sectors, both tables, chains, sizes, names, free counts; what belongs
+to nothing becomes a file. Of ext2, ext3 and ext4 the first superblock and the group descriptors
+are restored from a backup; their files are not checked. Nothing is mounted. Exit status 1 if
+something is wrong.
 
 Examples:
    diorthos layout volume --partition 1 .demo/kestrel-office-3.img
@@ -24,7 +25,10 @@ Examples:
 
 func layoutVolumeCommand() *cli.Command {
 	return &cli.Command{
-		Name: "volume", Usage: "check the file system of one partition, and mend it", ArgsUsage: "IMAGE|DEVICE", Description: volumeHelp,
+		Name:        "volume",
+		Usage:       "check the file system of one partition, and mend it",
+		ArgsUsage:   "IMAGE|DEVICE",
+		Description: volumeHelp,
 		Flags: append(changeFlags(),
 			&cli.IntFlag{Name: "partition", Usage: "number of the partition; without it the whole image is one file system"},
 			&cli.BoolFlag{Name: "mend", Usage: "put right what is found, through a journal"}),

@@ -102,7 +102,12 @@ type CaseQuery struct {
 // Cases returns one page of cases.
 func (c *Client) Cases(ctx context.Context, q CaseQuery) (*CasePage, error) {
 	v := url.Values{}
-	for name, value := range map[string]string{"machine": q.Machine, "state": string(q.State), "before": number(q.Before), "limit": number(int64(q.Limit))} {
+	for name, value := range map[string]string{
+		"machine": q.Machine,
+		"state":   string(q.State),
+		"before":  number(q.Before),
+		"limit":   number(int64(q.Limit)),
+	} {
 		if value != "" {
 			v.Set(name, value)
 		}

@@ -53,8 +53,16 @@ func TestAnswersThatAreNoProblemsAreExplainedAllTheSame(t *testing.T) {
 		body   string
 		want   string
 	}{
-		"a problem":         {409, `{"type":"urn:diorthos:problem:busy","title":"Conflict","status":409,"detail":"case 1 is being climbed"}`, "case 1 is being climbed"},
-		"a list of faults":  {422, `{"title":"Unprocessable Entity","detail":"validation failed","errors":[{"message":"expected number <= 200","location":"query.limit"}]}`, "query.limit: expected number <= 200"},
+		"a problem": {
+			409, `{"type":"urn:diorthos:problem:busy","title":"Conflict","status":409,"detail":"case 1 is being climbed"}`,
+			"case 1 is being climbed",
+		},
+		"a list of faults": {
+			422,
+			`{"title":"Unprocessable Entity","detail":"validation failed",` +
+				`"errors":[{"message":"expected number <= 200","location":"query.limit"}]}`,
+			"query.limit: expected number <= 200",
+		},
 		"a proxy's page":    {502, "<html>Bad Gateway</html>", "502"},
 		"an answer cut off": {200, `{"cases":[`, "cannot be read"},
 	} {
@@ -68,7 +76,9 @@ func TestAnswersThatAreNoProblemsAreExplainedAllTheSame(t *testing.T) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
-	if _, err := client.New("http://127.0.0.1:1", "t").Cases(context.Background(), client.CaseQuery{}); !errors.Is(err, client.ErrUnreachable) {
+	if _, err := client.New(
+		"http://127.0.0.1:1", "t",
+	).Cases(context.Background(), client.CaseQuery{}); !errors.Is(err, client.ErrUnreachable) {
 		t.Errorf("no service: %v", err)
 	}
 }

@@ -51,7 +51,8 @@ func TestEveryCommandExplainsItself(t *testing.T) {
 			t.Errorf("%s: its help has no example of it:\n%s", name, help)
 		}
 		r := s.run(append(append([]string{}, path...), "--no-such-flag")...)
-		if lines := strings.Count(strings.TrimSpace(r.errout), "\n"); r.status != 2 || lines > 0 || !strings.Contains(r.errout, "no-such-flag") {
+		if lines := strings.Count(strings.TrimSpace(r.errout), "\n"); r.status != 2 || lines > 0 ||
+			!strings.Contains(r.errout, "no-such-flag") {
 			t.Errorf("%s --no-such-flag: status %d: %s", name, r.status, r.errout)
 		}
 	}
@@ -64,7 +65,14 @@ func TestEveryCommandExplainsItself(t *testing.T) {
 // Commands that need the service say so when none answers, and do nothing else.
 func TestWithoutAServiceCommandsSayWhatIsMissing(t *testing.T) {
 	s := &stage{t: t, url: "http://127.0.0.1:1", token: "none"}
-	for _, args := range [][]string{{"cases"}, {"case", "1"}, {"machines"}, {"machines", "tern-1"}, {"ladder", "1"}, {"climb", "1", "--image", "/dev/null"}} {
+	for _, args := range [][]string{
+		{"cases"},
+		{"case", "1"},
+		{"machines"},
+		{"machines", "tern-1"},
+		{"ladder", "1"},
+		{"climb", "1", "--image", "/dev/null"},
+	} {
 		r := s.run(args...)
 		if r.status != 2 || !strings.Contains(r.errout, "is the service running?") || r.out != "" {
 			t.Errorf("%v: %+v", args, r)

@@ -23,10 +23,15 @@ type page struct {
 
 func openPage(t *testing.T) *page {
 	t.Helper()
-	options := append(chromedp.DefaultExecAllocatorOptions[:],
-		chromedp.ExecPath("/usr/bin/chromium"), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.Headless,
-		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-quic", true),
-		chromedp.Flag("no-first-run", true), chromedp.Flag("disable-sync", true), chromedp.UserDataDir(t.TempDir()), chromedp.WindowSize(1280, 800))
+	options := append(
+		chromedp.DefaultExecAllocatorOptions[:],
+		chromedp.ExecPath("/usr/bin/chromium"), chromedp.NoSandbox,
+		chromedp.DisableGPU, chromedp.Headless,
+		chromedp.Flag("disable-background-networking", true),
+		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-quic", true),
+		chromedp.Flag("no-first-run", true), chromedp.Flag("disable-sync", true), chromedp.UserDataDir(t.TempDir()),
+		chromedp.WindowSize(1280, 800),
+	)
 	alloc, cancel := chromedp.NewExecAllocator(context.Background(), options...)
 	t.Cleanup(cancel)
 	ctx, cancel := chromedp.NewContext(alloc)
@@ -95,7 +100,11 @@ func TestConsoleShowsACaseLiveWhileItIsReadAndClimbed(t *testing.T) {
 	p := openPage(t)
 	p.do(chromedp.Navigate(s.url), chromedp.WaitVisible("#token"), chromedp.SendKeys("#token", "not-a-known-token\r"))
 	p.waitText("this token is not known here")
-	p.do(chromedp.Evaluate[chromedp.Void](`document.getElementById("token").value = ""`), chromedp.SendKeys("#token", s.token+"\r"))
+	p.do(
+		chromedp.Evaluate[chromedp.Void](`document.getElementById("token").value = ""`),
+		chromedp.SendKeys("#token", s.token+
+			"\r"),
+	)
 	p.waitText("No cases yet")
 	p.do(chromedp.Evaluate[chromedp.Void]("window.stayed = true"))
 
@@ -113,8 +122,11 @@ func TestConsoleShowsACaseLiveWhileItIsReadAndClimbed(t *testing.T) {
 	p.do(chromedp.Click(`a[href="/cases/1"]`))
 	p.waitText("Where it broke")
 	p.picture("docket")
-	wants(t, p.text(), "kestrel-office-3", "MV Kestrel", "zstd: error 70", "term.log line 66", "The boot volume is full", "1572863",
-		"Write the primary GPT anew from its backup", "undoable", "not taken", "The sheet to print")
+	wants(
+		t, p.text(), "kestrel-office-3", "MV Kestrel", "zstd: error 70", "term.log line 66", "The boot volume is full",
+		"1572863",
+		"Write the primary GPT anew from its backup", "undoable", "not taken", "The sheet to print",
+	)
 	if !p.holds(`document.querySelector('svg [data-state="damaged"]') !== null`) {
 		t.Error("the damaged copy of the table is not marked on the disk")
 	}
@@ -136,11 +148,20 @@ func TestConsoleShowsACaseLiveWhileItIsReadAndClimbed(t *testing.T) {
 	if !p.holds("window.stayed === true") {
 		t.Error("the page was loaded anew; it should have followed by itself")
 	}
-	p.do(chromedp.Evaluate[chromedp.Void](`document.querySelector('section[aria-label="What to do"]').scrollIntoView()`), chromedp.Sleep(300*time.Millisecond))
+	p.do(
+		chromedp.Evaluate[chromedp.Void](`document.querySelector('section[aria-label="What to do"]').scrollIntoView()`),
+		chromedp.Sleep(300*time.Millisecond),
+	)
 	p.picture("ladder")
 
-	p.do(chromedp.Evaluate[chromedp.Void](`document.querySelector('section[aria-label="Fit for"]').scrollIntoView()`), chromedp.Sleep(300*time.Millisecond))
-	wants(t, p.text(), "Debian 13 (trixie)", "not: Disk of the system: 768.0 MiB", "linux-image-6.1.0-56-cloud-amd64 half-configured", "not measured")
+	p.do(
+		chromedp.Evaluate[chromedp.Void](`document.querySelector('section[aria-label="Fit for"]').scrollIntoView()`),
+		chromedp.Sleep(300*time.Millisecond),
+	)
+	wants(
+		t, p.text(), "Debian 13 (trixie)", "not: Disk of the system: 768.0 MiB",
+		"linux-image-6.1.0-56-cloud-amd64 half-configured", "not measured",
+	)
 	p.picture("fit")
 
 	p.do(chromedp.Navigate(s.url+"/codes"), chromedp.WaitVisible(`input[aria-label="Code or sentence"]`),

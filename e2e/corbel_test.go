@@ -36,23 +36,33 @@ func TestACorbelMachineIsMendedWhileTheConsoleLooksOn(t *testing.T) {
 	p.waitText("1 machine")
 	p.do(chromedp.Click(`a[href="/machines/lerrick-kiosk-1"]`))
 	p.waitText("How it starts")
-	wants(t, p.text(), "Lerrick terminal", "Component store", "24 components", "courier", "updates depend on it", "The loader is missing or damaged")
+	wants(
+		t, p.text(), "Lerrick terminal", "Component store", "24 components", "courier", "updates depend on it",
+		"The loader is missing or damaged",
+	)
 	p.picture("machine")
 	p.do(chromedp.Click(`a[href="/cases/1"]`))
 	p.waitText("Write the loader anew")
 	p.picture("docket-start")
 
-	wants(t, s.must(0, "climb", "1", "--image", folder), "loader as in the component store", "proven", "EFI/corbel/keystone.efi")
+	wants(
+		t, s.must(0, "climb", "1", "--image", folder), "loader as in the component store", "proven",
+		"EFI/corbel/keystone.efi",
+	)
 	p.waitText("loader as in the component store") // the climb has arrived
 	wants(t, s.must(0, "standin", "try", folder, "start"), "Corbel is ready")
 	wants(t, s.must(0, "boot", "show", folder), "services")
-	wants(t, s.must(0, "upkeep", "set", "update/policy", "drivers", "refuse", folder), `drivers is "refuse", was "take"`, "proven")
+	wants(
+		t, s.must(0, "upkeep", "set", "update/policy", "drivers", "refuse", folder), `drivers is "refuse", was "take"`,
+		"proven",
+	)
 	wants(t, s.must(0, "upkeep", "set", "update/policy", "drivers", "refuse", folder), "nothing to do")
 	wants(t, s.must(0, "machines", "lerrick-kiosk-1"), "Lerrick terminal", "COMPONENT STORE")
 
 	fit := s.run("media", "fit", "--machine", "lerrick-kiosk-1", "--json", discImage(t))
 	var verdicts []readiness.Verdict
-	if err := json.Unmarshal([]byte(fit.out), &verdicts); err != nil || len(verdicts) == 0 || !strings.Contains(verdicts[0].Required+verdicts[0].Measured, "uefi") {
+	if err := json.Unmarshal([]byte(fit.out), &verdicts); err != nil || len(verdicts) == 0 ||
+		!strings.Contains(verdicts[0].Required+verdicts[0].Measured, "uefi") {
 		t.Errorf("%+v %v", fit, err)
 	}
 	wants(t, s.run("media", "fit", "--machine", "nobody-1", discImage(t)).errout, "nobody-1")
@@ -74,8 +84,14 @@ func TestSettingsAndACleanInstallByCommand(t *testing.T) {
 	wants(t, settings("show"), "shell/list  ines  ines:full", "drawer       upper", "kept aside: ")
 	wants(t, settings("restore", "print/default", ""), "restored", "proven")
 	wants(t, settings("show", "--branch", "print/default"), "tray         upper")
-	for _, bad := range [][]string{{"rename", "print/default", "gone", "new"}, {"rename", "shell/list", "", "print/default"}, {"own", "shell/list", "two words", "x"}, {"restore", "", "1999"}} {
-		if r := s.run(append([]string{"upkeep", "settings"}, append(bad, folder)...)...); r.status != 1 || !strings.Contains(r.errout, "nothing was changed") {
+	for _, bad := range [][]string{
+		{"rename", "print/default", "gone", "new"},
+		{"rename", "shell/list", "", "print/default"},
+		{"own", "shell/list", "two words", "x"},
+		{"restore", "", "1999"},
+	} {
+		if r := s.run(append([]string{"upkeep", "settings"}, append(bad, folder)...)...); r.status != 1 ||
+			!strings.Contains(r.errout, "nothing was changed") {
 			t.Errorf("%v: %+v", bad, r)
 		}
 	}
@@ -94,7 +110,10 @@ func TestSettingsAndACleanInstallByCommand(t *testing.T) {
 		t.Errorf("%+v", r)
 	}
 	wants(t, r.out, "Data will be lost", "partition 2")
-	wants(t, s.must(0, append(clean, "--confirm", "gannet-office-2")...), "system volume made anew", "components of build 7210 laid out anew", "proven")
+	wants(
+		t, s.must(0, append(clean, "--confirm", "gannet-office-2")...), "system volume made anew",
+		"components of build 7210 laid out anew", "proven",
+	)
 	wants(t, s.must(0, "standin", "try", folder, "start"), "Corbel is ready")
 	wants(t, s.must(0, "standin", "try", folder, "update"), "done")
 	wants(t, settings("show"), "shell/menu  system")
@@ -112,7 +131,10 @@ func TestWhatHandsDidIsMeasured(t *testing.T) {
 	s.must(0, "submit", packed)
 	climb := []string{"climb", "1", "--image", folder, "--hands", "--only", "1"}
 
-	wants(t, s.answering("y\nn\nn\n", climb...).out, "Unplug every external disk", "measured: it is not so yet", "Does the failed thing work now?")
+	wants(
+		t, s.answering("y\nn\nn\n", climb...).out, "Unplug every external disk", "measured: it is not so yet",
+		"Does the failed thing work now?",
+	)
 	wants(t, s.must(0, "case", "1"), "measured: it is not so", "not helped")
 	wants(t, s.must(0, "standin", "hands", folder, "unplug-external-disks"), "done")
 	wants(t, s.answering("y\ny\n", climb...).out, "measured: it is so")
@@ -134,15 +156,22 @@ func TestALentClockIsGivenBack(t *testing.T) {
 	s.must(0, "submit", packed)
 	// Nobody is there: it is given back at once, or when the window for the
 	// attempt is over.
-	wants(t, s.answering("", "climb", "1", "--image", folder).out, "the clock says", "given back: clock and network are as they were")
+	wants(
+		t, s.answering("", "climb", "1", "--image", folder).out, "the clock says",
+		"given back: clock and network are as they were",
+	)
 	s.must(1, "standin", "try", folder, "update")
 	wants(t, s.answering("n\n", "climb", "1", "--image", folder, "--only", "1").out, "the clock says", "It stays borrowed")
 	wants(t, s.must(0, "ladder", "1", "--image", folder), "borrowed by rung 1 and not given back")
 	wants(t, s.must(0, "standin", "try", folder, "update"), "done")
 	s.answering("y\n", "climb", "1", "--image", folder, "--dry-run", "--only", "1") // a dry run gives nothing back
-	wants(t, s.answering("y\n", "climb", "1", "--image", folder, "--only", "1").out, "From an earlier climb, not given back", "given back: clock and network are as they were")
+	wants(
+		t, s.answering("y\n", "climb", "1", "--image", folder, "--only", "1").out, "From an earlier climb, not given back",
+		"given back: clock and network are as they were",
+	)
 	var rungs []ladder.Rung
-	if err := json.Unmarshal([]byte(s.must(0, "ladder", "1", "--image", folder, "--json")), &rungs); err != nil || len(rungs) == 0 {
+	if err := json.Unmarshal([]byte(s.must(0, "ladder", "1", "--image", folder, "--json")), &rungs); err != nil ||
+		len(rungs) == 0 {
 		t.Errorf("%+v %v", rungs, err)
 	}
 	if out := s.must(0, "ladder", "1", "--image", folder); strings.Contains(out, "borrowed") {

@@ -20,7 +20,10 @@ func handCase(t *testing.T, s *stage, folder string) {
 	if err := os.WriteFile(image, make([]byte, 4<<20), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	s.must(0, "gather", "--image", image, "--machine", "tern-laptop-1", "--logs", "../standin/debian/captured/script-killed", "--out", packed)
+	s.must(
+		0, "gather", "--image", image, "--machine", "tern-laptop-1", "--logs", "../standin/debian/captured/script-killed",
+		"--out", packed,
+	)
 	s.must(0, "submit", packed)
 }
 
@@ -42,11 +45,13 @@ func TestAPersonIsLedThroughTheRungsAndNothingBorrowedIsForgotten(t *testing.T) 
 	wants(t, s.must(0, "ladder", "1", "--image", image), "not given back: swap for the attempt")
 
 	// Nobody answers: nothing is taken for granted.
-	if r := s.answering("", "climb", "1", "--image", image, "--hands", "--only", "1"); r.status != 1 || !strings.Contains(r.errout, "nobody answered") {
+	if r := s.answering("", "climb", "1", "--image", image, "--hands", "--only", "1"); r.status != 1 ||
+		!strings.Contains(r.errout, "nobody answered") {
 		t.Errorf("%+v", r)
 	}
 	// Cut short in the middle: what is borrowed is asked for all the same.
-	if r := s.answering("n\n", "climb", "1", "--image", image, "--hands", "--only", "1"); r.status != 1 || strings.Count(r.out, "Given back?") != 2 {
+	if r := s.answering("n\n", "climb", "1", "--image", image, "--hands", "--only", "1"); r.status != 1 ||
+		strings.Count(r.out, "Given back?") != 2 {
 		t.Errorf("%+v", r)
 	}
 	// The next climb asks for the loan first; then the rung helps.
@@ -72,7 +77,10 @@ func TestTheSheetIsExactForTheMachine(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		wants(t, string(raw), "kestrel-office-3", "zstd: error 70", "disk 0c921feb-119f-4abf-99c7-8854c89ced36", "133120", "72.0 MiB (75.5 MB)", "diorthos climb 1 --only 1 --image DISK", "If these differ, it is another disk: stop")
+		wants(
+			t, string(raw), "kestrel-office-3", "zstd: error 70", "disk 0c921feb-119f-4abf-99c7-8854c89ced36", "133120",
+			"72.0 MiB (75.5 MB)", "diorthos climb 1 --only 1 --image DISK", "If these differ, it is another disk: stop",
+		)
 	}
 	if p := os.Getenv("DIORTHOS_SCREENSHOTS"); p != "" {
 		files := httptest.NewServer(http.FileServer(http.Dir(folder)))

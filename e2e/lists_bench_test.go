@@ -18,12 +18,18 @@ import (
 const crowd = `
 set session_replication_role = replica; -- a million notes to nobody
 insert into machines (name, site, model, first_seen, last_seen)
-  select 'site' || n % 400 || '-desk-' || n, 'Terminal ' || n % 400, 'Havnar D4 desktop', now() - interval '3 years', now() - (n % 1000) * interval '1 minute' from generate_series(1, 100000) n;
-insert into bags (digest, blob, size) select md5(n::text) || md5(n::text), 'blob-' || n, 8000 from generate_series(1, 1000000) n;
+  select 'site' || n % 400 || '-desk-' || n, 'Terminal ' || n % 400, 'Havnar D4 desktop', now() - interval '3 years',
+    now() - (n % 1000) * interval '1 minute'
+  from generate_series(1, 100000) n;
+insert into bags (digest, blob, size) select md5(n::text) || md5(n::text), 'blob-' || n, 8000
+  from generate_series(1, 1000000) n;
 insert into cases (machine_id, bag_digest, state, received_at, updated_at, received_by, headline, tried, rungs)
-  select 1 + n % 100000, md5(n::text) || md5(n::text), case when n % 500 = 0 then 'open' else 'quiet' end, now() - (1000000 - n) * interval '1 minute', now(), 'Ragna Holm', 'The boot volume is full', 'update failed', 3 from generate_series(1, 1000000) n;
+  select 1 + n % 100000, md5(n::text) || md5(n::text), case when n % 500 = 0 then 'open' else 'healthy' end,
+    now() - (1000000 - n) * interval '1 minute', now(), 'Ragna Holm', 'The boot volume is full', 'update failed', 3
+  from generate_series(1, 1000000) n;
 update machines set latest = c.number, state = c.state
-  from (select distinct on (machine_id) machine_id, number, state from cases order by machine_id, number desc) c where c.machine_id = machines.id;
+  from (select distinct on (machine_id) machine_id, number, state from cases order by machine_id, number desc) c
+  where c.machine_id = machines.id;
 set session_replication_role = origin;`
 
 // BenchmarkLists asks for pages of lists over a large fleet; p99 is what the

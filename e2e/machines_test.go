@@ -38,7 +38,13 @@ func TestMachinesAreListedByTheirLatestCase(t *testing.T) {
 		t.Errorf("%v, want %v", names, want)
 	}
 	for query, want := range map[client.MachineQuery]int64{
-		{Name: "tern", Limit: 10}: 2, {Name: "TERN-3", Limit: 10}: 1, {Name: "100%", Limit: 10}: 0, {State: client.Healthy, Limit: 10}: 4, {State: client.Open, Limit: 10}: 0,
+		{
+			Name:  "tern",
+			Limit: 10,
+		}: 2, {
+			Name:  "TERN-3",
+			Limit: 10,
+		}: 1, {Name: "100%", Limit: 10}: 0, {State: client.Healthy, Limit: 10}: 4, {State: client.Open, Limit: 10}: 0,
 	} {
 		page, err := s.client().Machines(t.Context(), query)
 		if err != nil || page.Total != want || int64(len(page.Machines)) != want {
@@ -49,7 +55,8 @@ func TestMachinesAreListedByTheirLatestCase(t *testing.T) {
 	if err != nil || len(d.History) != 2 || d.History[0].Number != 5 || d.Gathered.IsZero() {
 		t.Errorf("%+v %v", d, err)
 	}
-	if status, problem := s.get("/api/v1/machines/nobody"); status != http.StatusNotFound || !strings.Contains(problem["detail"].(string), "nobody") {
+	if status, problem := s.get("/api/v1/machines/nobody"); status != http.StatusNotFound ||
+		!strings.Contains(problem["detail"].(string), "nobody") {
 		t.Errorf("%d %v", status, problem)
 	}
 	if status, _ := s.get("/api/v1/machines?state=broken"); status != http.StatusUnprocessableEntity {

@@ -92,8 +92,15 @@ func newStage(t testing.TB, limits bag.Limits) *stage {
 	}
 	ctx, stop := context.WithCancel(context.Background())
 	ready, ended := make(chan string, 1), make(chan error, 1)
-	conf := service.Config{Database: s.dsn, Bags: s.bags, Knowledge: func() (*knowledge.Knowledge, error) { return knowledge.Load(shipped.Files) }, Console: console.Files(), Limits: limits,
-		Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Ready: func(a string) { ready <- a }}
+	conf := service.Config{
+		Database:  s.dsn,
+		Bags:      s.bags,
+		Knowledge: func() (*knowledge.Knowledge, error) { return knowledge.Load(shipped.Files) },
+		Console:   console.Files(),
+		Limits:    limits,
+		Log:       slog.New(slog.NewTextHandler(io.Discard, nil)),
+		Ready:     func(a string) { ready <- a },
+	}
 	go func() { ended <- service.Run(ctx, listener, conf) }()
 	t.Cleanup(func() {
 		stop()
@@ -124,7 +131,12 @@ func prepare(t testing.TB) *stage {
 	if _, err := conn.Exec(ctx, "create database "+name); err != nil {
 		t.Fatal(err)
 	}
-	s := &stage{t: t, token: "token-of-" + name, dsn: strings.Replace(database.DSN, "/postgres?", "/"+name+"?", 1), bags: t.TempDir()}
+	s := &stage{
+		t:     t,
+		token: "token-of-" + name,
+		dsn:   strings.Replace(database.DSN, "/postgres?", "/"+name+"?", 1),
+		bags:  t.TempDir(),
+	}
 	if err := service.SetToken(ctx, s.dsn, fleet.Technician, s.token); err != nil {
 		t.Fatal(err)
 	}

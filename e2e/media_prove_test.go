@@ -22,7 +22,10 @@ menuentry start { echo "the medium has started by $grub_platform"; sleep 3; halt
 // starts runs a disk in QEMU and waits for words on its serial line.
 func starts(t *testing.T, disk, firmware, words string) {
 	t.Helper()
-	args := []string{"-accel", "tcg", "-m", "512", "-display", "none", "-serial", "stdio", "-no-reboot", "-net", "none", "-drive", "file=" + disk + ",format=raw,if=ide"}
+	args := []string{
+		"-accel", "tcg", "-m", "512", "-display", "none", "-serial", "stdio", "-no-reboot", "-net", "none", "-drive",
+		"file=" + disk + ",format=raw,if=ide",
+	}
 	if firmware == "uefi" {
 		vars := filepath.Join(t.TempDir(), "vars.fd")
 		raw, err := os.ReadFile("/usr/share/OVMF/OVMF_VARS_4M.fd")
@@ -32,7 +35,11 @@ func starts(t *testing.T, disk, firmware, words string) {
 		if err := os.WriteFile(vars, raw, 0o600); err != nil {
 			t.Fatal(err)
 		}
-		args = append(args, "-machine", "q35", "-drive", "if=pflash,format=raw,readonly=on,file=/usr/share/OVMF/OVMF_CODE_4M.fd", "-drive", "if=pflash,format=raw,file="+vars)
+		args = append(
+			args, "-machine", "q35", "-drive", "if=pflash,format=raw,readonly=on,file=/usr/share/OVMF/OVMF_CODE_4M.fd",
+			"-drive", "if=pflash,format=raw,file="+
+				vars,
+		)
 	}
 	ctx, cancel := context.WithTimeout(t.Context(), 3*time.Minute)
 	defer cancel()
@@ -87,14 +94,19 @@ func TestProveThatAWrittenMediumStarts(t *testing.T) {
 	if err := os.MkdirAll(filepath.Join(tree, "EFI/BOOT"), 0o755); err != nil {
 		t.Fatal(err)
 	}
-	witness(t, "grub-mkstandalone", "-O", "x86_64-efi", "-o", filepath.Join(tree, "EFI/BOOT/BOOTX64.EFI"), "boot/grub/grub.cfg="+menu)
+	witness(
+		t, "grub-mkstandalone", "-O", "x86_64-efi", "-o", filepath.Join(tree, "EFI/BOOT/BOOTX64.EFI"),
+		"boot/grub/grub.cfg="+
+			menu,
+	)
 	plain := filepath.Join(dir, "plain.iso")
 	witness(t, "xorriso", "-as", "mkisofs", "-quiet", "-R", "-V", "PLAIN", "-o", plain, tree)
 	to := stick()
 	wants(t, s.must(0, "media", "write", "--to", to, "--firmware", "uefi", plain), "files on FAT", "read back")
 	witness(t, "sgdisk", "--verify", to)
 	starts(t, to, "uefi", "started by efi")
-	if r := s.run("media", "write", "--to", stick(), "--firmware", "bios", plain); r.status != 2 || !strings.Contains(r.errout, "no boot code") {
+	if r := s.run("media", "write", "--to", stick(), "--firmware", "bios", plain); r.status != 2 ||
+		!strings.Contains(r.errout, "no boot code") {
 		t.Errorf("%+v", r)
 	}
 }

@@ -14,7 +14,11 @@ import (
 func discImage(t *testing.T) string {
 	t.Helper()
 	tree := t.TempDir()
-	for name, text := range map[string]string{".disk/info": "Debian GNU/Linux 13.1.0 \"Trixie\" - Official amd64 NETINST\n", "EFI/BOOT/BOOTX64.EFI": "MZ the loader", "pool/skerrow berth planner with a long name.deb": strings.Repeat("p", 90_000)} {
+	for name, text := range map[string]string{
+		".disk/info":           "Debian GNU/Linux 13.1.0 \"Trixie\" - Official amd64 NETINST\n",
+		"EFI/BOOT/BOOTX64.EFI": "MZ the loader",
+		"pool/skerrow berth planner with a long name.deb": strings.Repeat("p", 90_000),
+	} {
 		path := filepath.Join(tree, name)
 		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 			t.Fatal(err)
@@ -24,7 +28,9 @@ func discImage(t *testing.T) string {
 		}
 	}
 	image := filepath.Join(t.TempDir(), "netinst.iso")
-	if out, err := exec.Command("xorriso", "-as", "mkisofs", "-quiet", "-R", "-V", "NETINST", "-o", image, tree).CombinedOutput(); err != nil {
+	if out, err := exec.Command(
+		"xorriso", "-as", "mkisofs", "-quiet", "-R", "-V", "NETINST", "-o", image, tree,
+	).CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, out)
 	}
 	return image
@@ -42,7 +48,10 @@ func TestAnInstallMediumIsJudgedAndWritten(t *testing.T) {
 	if err := os.WriteFile(sums, []byte(hex.EncodeToString(sum[:])+"  netinst.iso\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	wants(t, s.must(0, "media", "inspect", "--sums", sums, image), "Debian GNU/Linux 13.1.0", "amd64", "files on FAT, uefi: EFI/BOOT", "checksum   right")
+	wants(
+		t, s.must(0, "media", "inspect", "--sums", sums, image), "Debian GNU/Linux 13.1.0", "amd64",
+		"files on FAT, uefi: EFI/BOOT", "checksum   right",
+	)
 	if err := os.WriteFile(sums, []byte(strings.Repeat("0", 64)+" *netinst.iso\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
@@ -57,10 +66,19 @@ func TestAnInstallMediumIsJudgedAndWritten(t *testing.T) {
 	if err := os.Truncate(stick, 80<<20); err != nil {
 		t.Fatal(err)
 	}
-	wants(t, s.must(0, "media", "write", "--dry-run", "--to", stick, "--firmware", "uefi", image), "GPT with one FAT32 partition")
-	wants(t, s.must(0, "media", "write", "--to", stick, "--firmware", "uefi", image), "what was read back is what was written")
-	for name, args := range map[string][]string{"sgdisk": {"--verify", stick}, "mtype": {"-i", stick + "@@1M", "::EFI/BOOT/BOOTX64.EFI"}} {
-		if out, err := exec.Command(name, args...).CombinedOutput(); err != nil || name == "mtype" && string(out) != "MZ the loader" {
+	wants(
+		t, s.must(0, "media", "write", "--dry-run", "--to", stick, "--firmware", "uefi", image),
+		"GPT with one FAT32 partition",
+	)
+	wants(
+		t, s.must(0, "media", "write", "--to", stick, "--firmware", "uefi", image), "what was read back is what was written",
+	)
+	for name, args := range map[string][]string{
+		"sgdisk": {"--verify", stick},
+		"mtype":  {"-i", stick + "@@1M", "::EFI/BOOT/BOOTX64.EFI"},
+	} {
+		if out, err := exec.Command(name, args...).CombinedOutput(); err != nil ||
+			name == "mtype" && string(out) != "MZ the loader" {
 			t.Errorf("%s: %v: %s", name, err, out)
 		}
 	}
@@ -71,7 +89,10 @@ func TestAnInstallMediumIsJudgedAndWritten(t *testing.T) {
 	again := []string{"media", "write", "--to", stick, "--firmware", "uefi", image}
 	wants(t, s.run(again...).errout, "give --confirm stick.img")
 	journal := filepath.Join(t.TempDir(), "stick.journal")
-	wants(t, s.must(0, append(again, "--confirm", "stick.img", "--journal", journal)...), "Data will be lost", "partition 1", "diorthos undo")
+	wants(
+		t, s.must(0, append(again, "--confirm", "stick.img", "--journal", journal)...), "Data will be lost", "partition 1",
+		"diorthos undo",
+	)
 	if same(t, stick, before) {
 		t.Error("the stick, with new GUIDs, is the one from before")
 	}
@@ -97,8 +118,11 @@ func TestAFullDiskUnderTheJournalChangesNothing(t *testing.T) {
 			t.Fatalf("%v: %v: %s", line, err, out)
 		}
 	}
-	small := exec.Command("bash", "-c", `ulimit -f 8; exec "$0" "$@"`, binary, "layout", "mend", disk, "--journal", filepath.Join(dir, "j"))
-	if r := finish(t, small); r.status != 2 || !strings.Contains(r.errout, "nothing was changed: give the journal a place") {
+	small := exec.Command(
+		"bash", "-c", `ulimit -f 8; exec "$0" "$@"`, binary, "layout", "mend", disk, "--journal", filepath.Join(dir, "j"),
+	)
+	if r := finish(t, small); r.status != 2 ||
+		!strings.Contains(r.errout, "nothing was changed: give the journal a place") {
 		t.Errorf("%+v", r)
 	}
 	if !same(t, disk, before) {
@@ -124,7 +148,9 @@ func TestTablesAreChangedThroughAJournal(t *testing.T) {
 	if out, err := cmd.CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, out)
 	}
-	if out, err := exec.Command("mke2fs", "-q", "-F", "-t", "ext4", "-d", "../knowledge", "-E", "offset=1048576", disk, "100m").CombinedOutput(); err != nil {
+	if out, err := exec.Command(
+		"mke2fs", "-q", "-F", "-t", "ext4", "-d", "../knowledge", "-E", "offset=1048576", disk, "100m",
+	).CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, out)
 	}
 	before := filepath.Join(dir, "before.img")
@@ -132,11 +158,17 @@ func TestTablesAreChangedThroughAJournal(t *testing.T) {
 		t.Fatalf("%v: %s", err, out)
 	}
 	wants(t, s.must(1, "layout", "check", "--firmware", "uefi", disk), "style-against-firmware", "affects firmware (UEFI)")
-	wants(t, s.must(0, "layout", "restyle", "--to", "gpt", "--firmware", "uefi", disk), "EFI system, 260.0 MiB", "done and proven")
-	if out, err := exec.Command("sgdisk", "--verify", disk).CombinedOutput(); err != nil || !strings.Contains(string(out), "No problems found") {
+	wants(
+		t, s.must(0, "layout", "restyle", "--to", "gpt", "--firmware", "uefi", disk), "EFI system, 260.0 MiB",
+		"done and proven",
+	)
+	if out, err := exec.Command("sgdisk", "--verify", disk).CombinedOutput(); err != nil ||
+		!strings.Contains(string(out), "No problems found") {
 		t.Errorf("%v: %s", err, out)
 	}
-	if out, err := exec.Command("cmp", "--ignore-initial=1048576", "--bytes=104857600", disk, before).CombinedOutput(); err != nil {
+	if out, err := exec.Command(
+		"cmp", "--ignore-initial=1048576", "--bytes=104857600", disk, before,
+	).CombinedOutput(); err != nil {
 		t.Errorf("the partition changed: %v: %s", err, out)
 	}
 	if out, err := exec.Command("e2fsck", "-fn", disk+"?offset=1048576").CombinedOutput(); err != nil {
@@ -151,7 +183,9 @@ func TestTablesAreChangedThroughAJournal(t *testing.T) {
 		t.Error("the undo did not bring every byte back")
 	}
 	plan := filepath.Join(dir, "plan.yaml")
-	if err := os.WriteFile(plan, []byte("partitions:\n  - {name: ESP, type: EFI system, min: 64 MiB, format: fat32}\n  - {name: system, type: Linux data, min: 100 MiB, share: 1}\n"), 0o600); err != nil {
+	if err := os.WriteFile(plan, []byte("partitions:\n"+
+		"  - {name: ESP, type: EFI system, min: 64 MiB, format: fat32}\n"+
+		"  - {name: system, type: Linux data, min: 100 MiB, share: 1}\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	wants(t, s.run("layout", "carve", plan, disk).errout, "give --confirm old.img")

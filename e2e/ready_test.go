@@ -16,9 +16,18 @@ func rootFolder(t *testing.T) string {
 	t.Helper()
 	root := t.TempDir()
 	for name, text := range map[string]string{
-		"etc/os-release":      "PRETTY_NAME=\"Debian GNU/Linux 12 (bookworm)\"\nID=debian\nVERSION_ID=\"12\"\n",
-		"etc/hostname":        "tern-laptop-1\n",
-		"var/lib/dpkg/status": "Package: dpkg\nStatus: install ok installed\nArchitecture: amd64\nVersion: 1.21\nInstalled-Size: 6000\n\nPackage: skerrow-crew\nStatus: install ok installed\nArchitecture: all\nVersion: 4.0\nInstalled-Size: 100\n",
+		"etc/os-release": "PRETTY_NAME=\"Debian GNU/Linux 12 (bookworm)\"\nID=debian\nVERSION_ID=\"12\"\n",
+		"etc/hostname":   "tern-laptop-1\n",
+		"var/lib/dpkg/status": "Package: dpkg\n" +
+			"Status: install ok installed\n" +
+			"Architecture: amd64\n" +
+			"Version: 1.21\n" +
+			"Installed-Size: 6000\n\n" +
+			"Package: skerrow-crew\n" +
+			"Status: install ok installed\n" +
+			"Architecture: all\n" +
+			"Version: 4.0\n" +
+			"Installed-Size: 100\n",
 	} {
 		path := filepath.Join(root, name)
 		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
@@ -31,7 +40,17 @@ func rootFolder(t *testing.T) string {
 	return root
 }
 
-const nextRelease = "Package: dpkg\nArchitecture: amd64\nVersion: 1.22\nSize: 1500000\nInstalled-Size: 7000\nDepends: libskerrow1 (>= 2)\n\nPackage: libskerrow1\nArchitecture: amd64\nVersion: 2.0\nSize: 500000\nInstalled-Size: 900\n"
+const nextRelease = "Package: dpkg\n" +
+	"Architecture: amd64\n" +
+	"Version: 1.22\n" +
+	"Size: 1500000\n" +
+	"Installed-Size: 7000\n" +
+	"Depends: libskerrow1 (>= 2)\n\n" +
+	"Package: libskerrow1\n" +
+	"Architecture: amd64\n" +
+	"Version: 2.0\n" +
+	"Size: 500000\n" +
+	"Installed-Size: 900\n"
 
 func TestAMachineIsJudgedForARelease(t *testing.T) {
 	s := &stage{t: t, url: "http://127.0.0.1:1"}
@@ -44,25 +63,34 @@ func TestAMachineIsJudgedForARelease(t *testing.T) {
 		t.Fatalf("%v: %s", err, out)
 	}
 	out := s.run("ready", "--root", root, "--for", "trixie", "--index", index+".xz", "--needs", "skerrow-crew").out
-	wants(t, out, "tern-laptop-1 for Debian 13 (trixie)", "1 package to upgrade, 1 new, 1.9 MiB to download, from Packages.xz", "installed size, new less old", "skerrow-crew: the release does not have it", "unfit", "not measured")
+	wants(
+		t, out, "tern-laptop-1 for Debian 13 (trixie)",
+		"1 package to upgrade, 1 new, 1.9 MiB to download, from Packages.xz", "installed size, new less old",
+		"skerrow-crew: the release does not have it", "unfit", "not measured",
+	)
 
 	var choices []readiness.Choice
 	if err := json.Unmarshal([]byte(s.must(0, "ready", "--root", root, "--recommend", "--json")), &choices); err != nil {
 		t.Fatal(err)
 	}
-	if len(choices) != 3 || !choices[0].Picked || choices[0].Report.Release != "debian-13" || choices[1].Picked || choices[2].Picked {
+	if len(choices) != 3 || !choices[0].Picked || choices[0].Report.Release != "debian-13" || choices[1].Picked ||
+		choices[2].Picked {
 		t.Errorf("%+v", choices)
 	}
 	packed := filepath.Join(t.TempDir(), "tern.bag.tar.zst")
 	s.must(0, "gather", "--root", root, "--out", packed)
-	wants(t, s.must(0, "ready", "--bag", packed, "--recommend"), "✓ go to", "Way from the installed release: from 12, want from 10")
+	wants(
+		t, s.must(0, "ready", "--bag", packed, "--recommend"), "✓ go to",
+		"Way from the installed release: from 12, want from 10",
+	)
 
 	tree := t.TempDir()
 	if err := os.MkdirAll(filepath.Join(tree, "DEBIAN"), 0o755); err != nil {
 		t.Fatal(err)
 	}
 	for version, want := range map[string]int{"4.1": 0, "3.9": 1} {
-		if err := os.WriteFile(filepath.Join(tree, "DEBIAN/control"), []byte("Package: skerrow-crew\nVersion: "+version+"\nArchitecture: all\nMaintainer: x\nDescription: x\n"), 0o644); err != nil {
+		if err := os.WriteFile(filepath.Join(tree, "DEBIAN/control"), []byte("Package: skerrow-crew\nVersion: "+version+
+			"\nArchitecture: all\nMaintainer: x\nDescription: x\n"), 0o644); err != nil {
 			t.Fatal(err)
 		}
 		deb := filepath.Join(t.TempDir(), "crew.deb")
@@ -81,7 +109,8 @@ func TestAMachineIsJudgedForARelease(t *testing.T) {
 		"--root " + root + " --for debian-13 --index " + filepath.Join(root, "etc/hostname"): "is no field of a control file",
 		"--root " + root + " --for debian-13 --firmware steam":                               "want uefi or bios",
 	} {
-		if r := s.run(append([]string{"ready"}, strings.Fields(args)...)...); r.status != 2 || !strings.Contains(r.errout, says) {
+		if r := s.run(append([]string{"ready"}, strings.Fields(args)...)...); r.status != 2 ||
+			!strings.Contains(r.errout, says) {
 			t.Errorf("ready %s: %+v", args, r)
 		}
 	}
@@ -92,10 +121,16 @@ func TestAMachineIsJudgedForARelease(t *testing.T) {
 func TestALogInAnotherLanguageIsUnderstood(t *testing.T) {
 	s := &stage{t: t, url: "http://127.0.0.1:1"}
 	out := s.must(1, "read", "../standin/debian/captured/volume-full-de")
-	wants(t, out, "Fehler beim Bearbeiten des Archivs", "means", "error processing archive", "No space left on device", "A volume is full")
+	wants(
+		t, out, "Fehler beim Bearbeiten des Archivs", "means", "error processing archive", "No space left on device",
+		"A volume is full",
+	)
 	// A catalogue that is handed in along with the logs does the same.
 	dir := t.TempDir()
-	for from, to := range map[string]string{"../knowledge/catalogues/de/dpkg.mo": "de/LC_MESSAGES/dpkg.mo", "../standin/debian/captured/volume-full-de/console.txt": "console.txt"} {
+	for from, to := range map[string]string{
+		"../knowledge/catalogues/de/dpkg.mo":                    "de/LC_MESSAGES/dpkg.mo",
+		"../standin/debian/captured/volume-full-de/console.txt": "console.txt",
+	} {
 		raw, err := os.ReadFile(from)
 		if err != nil {
 			t.Fatal(err)

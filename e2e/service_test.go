@@ -89,8 +89,22 @@ func evidence(t *testing.T, machine string, size int64, log io.Reader) string {
 		t.Fatal(err)
 	}
 	none := bag.TableCopy{State: "absent"}
-	facts := &bag.Facts{Schema: bag.FactsVersion, Gathered: time.Unix(1_795_000_000, 0).UTC(), Machine: bag.Machine{Name: machine},
-		Disks: []bag.Disk{{ID: "disk0", Source: "x", SectorSize: 512, Style: "none", Marks: []string{}, Primary: none, Backup: none, Problems: []layout.Problem{}, Partitions: []bag.Partition{}}}}
+	facts := &bag.Facts{
+		Schema:   bag.FactsVersion,
+		Gathered: time.Unix(1_795_000_000, 0).UTC(),
+		Machine:  bag.Machine{Name: machine},
+		Disks: []bag.Disk{{
+			ID:         "disk0",
+			Source:     "x",
+			SectorSize: 512,
+			Style:      "none",
+			Marks:      []string{},
+			Primary:    none,
+			Backup:     none,
+			Problems:   []layout.Problem{},
+			Partitions: []bag.Partition{},
+		}},
+	}
 	if err := w.AddFacts(facts); err != nil {
 		t.Fatal(err)
 	}
@@ -131,7 +145,8 @@ func TestBadBagsGetAProblemAndTheServiceGoesOn(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			status, p := s.post("/api/v1/bags", c.token, bytes.NewReader(c.body))
 			detail, _ := p["detail"].(string)
-			if status != c.status || p["type"] != "urn:diorthos:problem:"+c.kind || len(detail) < 20 || p["status"] != float64(c.status) {
+			if status != c.status || p["type"] != "urn:diorthos:problem:"+c.kind || len(detail) < 20 ||
+				p["status"] != float64(c.status) {
 				t.Errorf("status %d: %v", status, p)
 			}
 		})
@@ -139,7 +154,8 @@ func TestBadBagsGetAProblemAndTheServiceGoesOn(t *testing.T) {
 	if kept, err := filepath.Glob(filepath.Join(s.bags, "*")); err != nil || len(kept) != 0 {
 		t.Errorf("refused bags were kept: %v %v", kept, err)
 	}
-	if status, p := s.get("/api/v1/cases/12"); status != 404 || !strings.Contains(p["detail"].(string), "there is no case 12") {
+	if status, p := s.get("/api/v1/cases/12"); status != 404 ||
+		!strings.Contains(p["detail"].(string), "there is no case 12") {
 		t.Errorf("unknown case: %d %v", status, p)
 	}
 	if status, p := s.get("/api/v1/cases/12/lines?file=x&around=1"); status != 404 || p["detail"] == nil {
@@ -159,7 +175,11 @@ func handMade(name, manifest string) []byte {
 	var out bytes.Buffer
 	z := gzip.NewWriter(&out)
 	w := tar.NewWriter(z)
-	for _, e := range [][2]string{{"b/bagit.txt", "BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n"}, {name, "x"}, {"b/manifest-sha256.txt", manifest}} {
+	for _, e := range [][2]string{
+		{"b/bagit.txt", "BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n"},
+		{name, "x"},
+		{"b/manifest-sha256.txt", manifest},
+	} {
 		_ = w.WriteHeader(&tar.Header{Name: e[0], Typeflag: tar.TypeReg, Size: int64(len(e[1])), Mode: 0o644})
 		_, _ = io.WriteString(w, e[1])
 	}
@@ -281,7 +301,7 @@ func TestAKilledWorkerLosesNothing(t *testing.T) {
 	s := prepare(t)
 	first := s.serveProcess()
 	line := []byte("dpkg: error processing package nothing (--configure): this line makes the reader work\n")
-	const size = 400 << 20
+	const size = 120 << 20
 	big := evidence(t, "tern-1", size, io.LimitReader(&repeat{text: line}, size))
 	out := s.must(0, "submit", "--no-wait", "--json", big)
 	var a client.Accepted
@@ -295,7 +315,7 @@ func TestAKilledWorkerLosesNothing(t *testing.T) {
 		}
 		return c.Case
 	}
-	within(t, 20*time.Second, "the case is being read", func() bool { return state().State == client.Reading })
+	within(t, time.Minute, "the case is being read", func() bool { return state().State == client.Reading })
 	if err := first.Process.Kill(); err != nil {
 		t.Fatal(err)
 	}
@@ -303,7 +323,7 @@ func TestAKilledWorkerLosesNothing(t *testing.T) {
 	if c := state(); c.State != client.Reading {
 		t.Fatalf("the case is %s: it was read before the worker could be killed", c.State)
 	}
-	within(t, 2*time.Minute, "another worker has read the case", func() bool { return state().State == client.Healthy })
+	within(t, 5*time.Minute, "another worker has read the case", func() bool { return state().State == client.Healthy })
 	if c := state(); c.Tried != "" && c.Problem != "" {
 		t.Errorf("%+v", c)
 	}
@@ -345,10 +365,10 @@ func TestACaseThatCannotBeReadIsHealedByItsBag(t *testing.T) {
 	}
 	s.serveMore = nil
 	s.serveProcess()
-	within(t, time.Minute, "it is found unreadable", func() bool { return state() == client.Unreadable })
+	within(t, 3*time.Minute, "it is found unreadable", func() bool { return state() == client.Unreadable })
 	wants(t, s.must(0, "case", "1"), "unreadable", "Hand the same bag in again")
 	wants(t, s.must(0, "submit", packed), "case 1")
-	within(t, time.Minute, "it is read", func() bool { return state() == client.Healthy })
+	within(t, 3*time.Minute, "it is read", func() bool { return state() == client.Healthy })
 	if left, _ := filepath.Glob(filepath.Join(s.bags, "*")); len(left) != 1 || left[0] == kept[0] {
 		t.Errorf("kept are %v, the damaged one was %v", left, kept)
 	}
@@ -378,10 +398,12 @@ func TestSignInSessionAndHeaders(t *testing.T) {
 	}
 	_ = resp.Body.Close()
 	cookies := resp.Cookies()
-	if resp.StatusCode != 200 || len(cookies) != 1 || !cookies[0].HttpOnly || cookies[0].SameSite != http.SameSiteStrictMode || strings.Contains(cookies[0].Value, s.token) {
+	if resp.StatusCode != 200 || len(cookies) != 1 || !cookies[0].HttpOnly ||
+		cookies[0].SameSite != http.SameSiteStrictMode || strings.Contains(cookies[0].Value, s.token) {
 		t.Fatalf("status %d, cookies %+v", resp.StatusCode, cookies)
 	}
-	if csp := resp.Header.Get("Content-Security-Policy"); !strings.Contains(csp, "default-src 'none'") || strings.Contains(csp, "unsafe") {
+	if csp := resp.Header.Get("Content-Security-Policy"); !strings.Contains(csp, "default-src 'none'") ||
+		strings.Contains(csp, "unsafe") {
 		t.Errorf("policy %q", csp)
 	}
 	call := func(method, path, site string) int {
@@ -410,7 +432,11 @@ func TestSignInSessionAndHeaders(t *testing.T) {
 	if got := call(http.MethodGet, "/api/v1/cases", "same-origin"); got != 401 {
 		t.Errorf("signed out, and told %d", got)
 	}
-	for path, want := range map[string]string{"/healthz": "ok", "/readyz": "ready", "/metrics": "diorthos_http_request_seconds_count"} {
+	for path, want := range map[string]string{
+		"/healthz": "ok",
+		"/readyz":  "ready",
+		"/metrics": "diorthos_http_request_seconds_count",
+	} {
 		resp, err := http.Get(s.url + path)
 		if err != nil {
 			t.Fatal(err)
@@ -501,7 +527,10 @@ func TestClimbsTakeTurns(t *testing.T) {
 	if r.status != 2 || !strings.Contains(r.errout, "being climbed right now") || !same(t, image, pristine) {
 		t.Errorf("climb beside another: %d %s", r.status, r.errout)
 	}
-	if _, err := c.ReportClimb(ctx, first.ID, client.ClimbReport{State: client.CutOff, Problem: "the stick was pulled"}); err != nil {
+	if _, err := c.ReportClimb(ctx, first.ID, client.ClimbReport{
+		State:   client.CutOff,
+		Problem: "the stick was pulled",
+	}); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := c.ReportClimb(ctx, first.ID, client.ClimbReport{State: client.Ended}); kind(err) != "ended" {
@@ -519,7 +548,9 @@ func TestClimbsTakeTurns(t *testing.T) {
 func TestCasesArePagedAndFiltered(t *testing.T) {
 	s := newStage(t, bag.DefaultLimits)
 	for i := range 7 {
-		s.must(0, "submit", "--no-wait", evidence(t, fmt.Sprintf("%s-%d", []string{"tern", "skua_x"}[i%2], i), 5, strings.NewReader("text\n")))
+		s.must(0, "submit", "--no-wait", evidence(t, fmt.Sprintf("%s-%d", []string{
+			"tern", "skua_x",
+		}[i%2], i), 5, strings.NewReader("text\n")))
 	}
 	c := s.client()
 	var seen []int64
@@ -540,7 +571,10 @@ func TestCasesArePagedAndFiltered(t *testing.T) {
 		t.Errorf("pages give %v", seen)
 	}
 	for part, want := range map[string]int64{"tern": 4, "skua_": 3, "skua%": 0, "TERN-0": 1} { // no letter is a wildcard
-		if p, err := c.Cases(t.Context(), client.CaseQuery{Machine: part, Limit: 50}); err != nil || p.Total != want || int64(len(p.Cases)) != want {
+		if p, err := c.Cases(t.Context(), client.CaseQuery{
+			Machine: part,
+			Limit:   50,
+		}); err != nil || p.Total != want || int64(len(p.Cases)) != want {
 			t.Errorf("%q: %v %+v", part, err, p)
 		}
 	}
@@ -580,7 +614,8 @@ func TestWatchersHearOfChanges(t *testing.T) {
 		t.Fatal(err)
 	}
 	want(client.Open)
-	if err := s.client().Watch(ctx, 99, func(client.Case) bool { return true }); err == nil || !strings.Contains(err.Error(), "there is no case 99") {
+	if err := s.client().Watch(ctx, 99, func(client.Case) bool { return true }); err == nil ||
+		!strings.Contains(err.Error(), "there is no case 99") {
 		t.Errorf("watching nothing: %v", err)
 	}
 }

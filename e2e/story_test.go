@@ -24,22 +24,37 @@ func TestStory(t *testing.T) {
 	before, _ := exec.Command("sgdisk", "--verify", image).CombinedOutput()
 	wants(t, string(before), "Main header: ERROR", "Backup header: OK")
 	wants(t, s.must(1, "layout", "check", image), "gpt-signature-missing", "LBA 1", "kernel", "protective entry is gone")
-	wants(t, s.must(0, "layout", "show", image), "primary GPT ▲ damaged", "backup GPT ✓ sound", "system: Debian GNU/Linux 12", "boot at /boot", "fat32")
+	wants(
+		t, s.must(0, "layout", "show", image), "primary GPT ▲ damaged", "backup GPT ✓ sound",
+		"system: Debian GNU/Linux 12", "boot at /boot", "fat32",
+	)
 
-	wants(t, s.must(0, "gather", "--image", image, "--logs", captured, "--out", packed), "kestrel-office-3", "3 partitions")
+	wants(
+		t, s.must(0, "gather", "--image", image, "--logs", captured, "--out", packed), "kestrel-office-3", "3 partitions",
+	)
 	if !same(t, image, pristine) {
 		t.Fatal("gathering changed the image")
 	}
 	wants(t, s.must(0, "submit", packed), "kestrel-office-3 taken in as case 1")
 	wants(t, s.must(0, "submit", packed), "was handed in before as case 1")
-	wants(t, s.must(0, "case", "1"),
-		"WHAT WAS TRIED", "update failed", "dist-upgrade", "linux-image-6.1.0-56-cloud-amd64:amd64 half-configured",
-		"WHERE IT BROKE", "logs/apt/term.log line 66", "zstd: error 70",
-		"The primary GPT is damaged; its backup is intact", "backup GPT at LBA 1572863 is sound: header CRC 0x", "LBA 1: no header",
-		"The boot volume is full", "No space left on device", "9.0 MiB free of 72.0 MiB",
-		"1  Write the primary GPT anew from its backup  undoable", "2  Make room on the boot volume", "3  Finish what the update left")
+	wants(
+		t, s.must(0, "case", "1"),
+		"WHAT WAS TRIED", "update failed", "dist-upgrade",
+		"linux-image-6.1.0-56-cloud-amd64:amd64 half-configured",
+		"WHERE IT BROKE", "logs/apt/term.log line 66",
+		"zstd: error 70",
+		"The primary GPT is damaged; its backup is intact",
+		"backup GPT at LBA 1572863 is sound: header CRC 0x", "LBA 1: no header",
+		"The boot volume is full",
+		"No space left on device", "9.0 MiB free of 72.0 MiB",
+		"1  Write the primary GPT anew from its backup  undoable",
+		"2  Make room on the boot volume", "3  Finish what the update left",
+	)
 
-	wants(t, s.must(0, "climb", "1", "--image", image, "--dry-run"), "planned, nothing changed", "primary GPT header (512 bytes) at byte 512")
+	wants(
+		t, s.must(0, "climb", "1", "--image", image, "--dry-run"), "planned, nothing changed",
+		"primary GPT header (512 bytes) at byte 512",
+	)
 	if !same(t, image, pristine) {
 		t.Fatal("a dry run changed the image")
 	}
@@ -143,7 +158,10 @@ func TestMistakesAreSaidInOneLine(t *testing.T) {
 	} {
 		r := c.stage.run(c.args...)
 		if r.status != 2 || strings.Count(r.errout, "\n") != 1 || !strings.Contains(r.errout, c.want) || r.out != "" {
-			t.Errorf("diorthos %s: status %d\n%s%s\nwant one line with %q", strings.Join(c.args, " "), r.status, r.out, r.errout, c.want)
+			t.Errorf(
+				"diorthos %s: status %d\n%s%s\nwant one line with %q",
+				strings.Join(c.args, " "), r.status, r.out, r.errout, c.want,
+			)
 		}
 	}
 	if list, err := s.client().Cases(t.Context(), client.CaseQuery{Limit: 5}); err != nil || list.Total != 0 {
@@ -153,7 +171,10 @@ func TestMistakesAreSaidInOneLine(t *testing.T) {
 
 func TestEveryCommandHasHelpWithAnExample(t *testing.T) {
 	s := &stage{t: t}
-	for _, args := range []string{"read", "code", "gather", "layout show", "layout check", "submit", "cases", "case", "climb", "undo", "knowledge check", "knowledge try", "knowledge infer", "serve", "serve token", "demo"} {
+	for _, args := range []string{
+		"read", "code", "gather", "layout show", "layout check", "submit", "cases", "case", "climb", "undo",
+		"knowledge check", "knowledge try", "knowledge infer", "serve", "serve token", "demo",
+	} {
 		wants(t, s.must(0, append(strings.Fields(args), "--help")...), "Example")
 	}
 }

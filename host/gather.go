@@ -121,7 +121,12 @@ func Look(o GatherOptions) (l *Looked, err error) {
 	if o.Image == "" && o.Root == "" && !o.Live {
 		return nil, errNothing
 	}
-	opened := &Looked{Facts: &bag.Facts{Schema: bag.FactsVersion, Gathered: o.Now.UTC().Truncate(time.Second), Machine: bag.Machine{Name: o.Machine, Site: o.Site, Model: o.Model}, Disks: []bag.Disk{}}}
+	opened := &Looked{Facts: &bag.Facts{
+		Schema:   bag.FactsVersion,
+		Gathered: o.Now.UTC().Truncate(time.Second),
+		Machine:  bag.Machine{Name: o.Machine, Site: o.Site, Model: o.Model},
+		Disks:    []bag.Disk{},
+	}}
 	l = opened
 	defer func() {
 		if err != nil {
@@ -193,7 +198,9 @@ func liveDisks(devices []bag.Device, adapters []system.Adapter) []bag.Disk {
 		if err != nil {
 			continue // not root: its volumes are known all the same
 		}
-		if disk, _, err := system.Describe(image, fmt.Sprintf("disk%d", len(list)), path, adapters, system.Needs{}); err == nil {
+		if disk, _, err := system.Describe(
+			image, fmt.Sprintf("disk%d", len(list)), path, adapters, system.Needs{},
+		); err == nil {
 			list = append(list, *disk)
 		}
 		_ = image.Close() // it was only read

@@ -44,8 +44,12 @@ func disk(t *testing.T, label string) string {
 	run(t, "label: "+label+"\n2048,131072\n133120,57344\n", "sfdisk", "--quiet", image)
 	system := t.TempDir()
 	for name, text := range map[string]string{
-		"usr/lib/os-release": "PRETTY_NAME=\"Debian GNU/Linux 12\"\nID=debian\nVERSION_ID=\"12\"\n", "etc/hostname": "gannet-bridge-1\n", "var/lib/dpkg/status": "Package: x\n",
-		"etc/fstab": "# notes\nLABEL=charts /srv/charts ext4 defaults 0 2\n", "var/log/dpkg.log": "2026-11-22 06:00:00 startup archives unpack\n", "var/log/apt/term.log.1": "Log started: 2026-11-01  06:00:00\n",
+		"usr/lib/os-release":     "PRETTY_NAME=\"Debian GNU/Linux 12\"\nID=debian\nVERSION_ID=\"12\"\n",
+		"etc/hostname":           "gannet-bridge-1\n",
+		"var/lib/dpkg/status":    "Package: x\n",
+		"etc/fstab":              "# notes\nLABEL=charts /srv/charts ext4 defaults 0 2\n",
+		"var/log/dpkg.log":       "2026-11-22 06:00:00 startup archives unpack\n",
+		"var/log/apt/term.log.1": "Log started: 2026-11-01  06:00:00\n",
 	} {
 		path := filepath.Join(system, name)
 		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
@@ -77,7 +81,13 @@ func TestGatherFindsTheSystemByItsContent(t *testing.T) {
 		image := disk(t, label)
 		before := digest(t, image)
 		var out bytes.Buffer
-		g, err := host.Gather(context.Background(), &out, host.GatherOptions{Image: image, Site: "MV Gannet", Zstd: label == "dos", Adapters: []system.Adapter{debian.Adapter{}}, Now: time.Unix(1_795_000_000, 0)})
+		g, err := host.Gather(context.Background(), &out, host.GatherOptions{
+			Image:    image,
+			Site:     "MV Gannet",
+			Zstd:     label == "dos",
+			Adapters: []system.Adapter{debian.Adapter{}},
+			Now:      time.Unix(1_795_000_000, 0),
+		})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -89,21 +99,28 @@ func TestGatherFindsTheSystemByItsContent(t *testing.T) {
 			t.Fatalf("%s: %v", label, err)
 		}
 		d := info.Facts.Disks[0]
-		if info.Facts.Machine.Name != "gannet-bridge-1" || d.Style != map[string]layout.Style{"gpt": "gpt", "dos": "mbr"}[label] || len(d.Partitions) != 2 {
+		if info.Facts.Machine.Name != "gannet-bridge-1" || d.Style != map[string]layout.Style{
+			"gpt": "gpt",
+			"dos": "mbr",
+		}[label] || len(d.Partitions) != 2 {
 			t.Fatalf("%s: %+v", label, info.Facts)
 		}
 		charts, system := d.Partitions[0], d.Partitions[1]
-		if charts.Role != "data" || charts.Mount != "/srv/charts" || charts.System != nil || charts.Content.Label != "charts" {
+		if charts.Role != "data" || charts.Mount != "/srv/charts" || charts.System != nil ||
+			charts.Content.Label != "charts" {
 			t.Errorf("%s: %+v", label, charts)
 		}
-		if system.Role != "system" || system.System == nil || system.System.Name != "Debian GNU/Linux 12" || system.Content.Free <= 0 {
+		if system.Role != "system" || system.System == nil || system.System.Name != "Debian GNU/Linux 12" ||
+			system.Content.Free <= 0 {
 			t.Errorf("%s: %+v", label, system)
 		}
 		var names []string
 		for _, f := range info.Files {
 			names = append(names, f.Name)
 		}
-		if want := []string{"disk0/first.bin", "disk0/last.bin", "logs/apt/term.log.1", "logs/dpkg.log"}; !slices.Equal(names, want) {
+		if want := []string{
+			"disk0/first.bin", "disk0/last.bin", "logs/apt/term.log.1", "logs/dpkg.log",
+		}; !slices.Equal(names, want) {
 			t.Errorf("%s: files %v", label, names)
 		}
 	}
@@ -115,8 +132,13 @@ func TestADiskWithoutATableIsDescribedAsWell(t *testing.T) {
 		t.Fatal(err)
 	}
 	var out bytes.Buffer
-	g, err := host.Gather(context.Background(), &out, host.GatherOptions{Image: image, Adapters: []system.Adapter{debian.Adapter{}}, Now: time.Unix(1_795_000_000, 0)})
-	if err != nil || g.Facts.Machine.Name != "empty" || g.Facts.Disks[0].Style != "none" || len(g.Facts.Disks[0].Problems) != 1 || g.Facts.Disks[0].Problems[0].ID != "table-missing" {
+	g, err := host.Gather(context.Background(), &out, host.GatherOptions{
+		Image:    image,
+		Adapters: []system.Adapter{debian.Adapter{}},
+		Now:      time.Unix(1_795_000_000, 0),
+	})
+	if err != nil || g.Facts.Machine.Name != "empty" || g.Facts.Disks[0].Style != "none" ||
+		len(g.Facts.Disks[0].Problems) != 1 || g.Facts.Disks[0].Problems[0].ID != "table-missing" {
 		t.Errorf("%v: %+v", err, g)
 	}
 }
@@ -126,10 +148,30 @@ func TestADiskWithoutATableIsDescribedAsWell(t *testing.T) {
 func TestAFolderWithASystemIsGathered(t *testing.T) {
 	root := t.TempDir()
 	for name, text := range map[string]string{
-		"etc/os-release": "PRETTY_NAME=\"Debian GNU/Linux 12\"\nID=debian\nVERSION_ID=\"12\"\nVERSION_CODENAME=bookworm\n", "etc/hostname": "tern-laptop-1\n", "etc/default/locale": "LANG=de_DE.UTF-8\n",
-		"var/lib/dpkg/status":           "Package: dpkg\nStatus: install ok installed\nArchitecture: arm64\nVersion: 1.21\nInstalled-Size: 6000\n\nPackage: skerrow-crew\nStatus: hold ok half-configured\nArchitecture: all\nVersion: 2:4.0-1\n\n",
-		"var/lib/apt/lists/h_InRelease": "-----BEGIN PGP SIGNED MESSAGE-----\nOrigin: Skerrow\nCodename: bookworm\nDate: Sat, 21 Nov 2026 08:00:00 UTC\nValid-Until: Sat, 28 Nov 2026 08:00:00 UTC\n",
-		"run/reboot-required":           "", "run/reboot-required.pkgs": "linux-image-6.1\n", "boot/initrd.img-6.1": "0123456789", "var/log/dpkg.log": "2026-11-22 06:00:00 startup archives unpack\n",
+		"etc/os-release": "PRETTY_NAME=\"Debian GNU/Linux 12\"\n" +
+			"ID=debian\n" +
+			"VERSION_ID=\"12\"\n" +
+			"VERSION_CODENAME=bookworm\n",
+		"etc/hostname":       "tern-laptop-1\n",
+		"etc/default/locale": "LANG=de_DE.UTF-8\n",
+		"var/lib/dpkg/status": "Package: dpkg\n" +
+			"Status: install ok installed\n" +
+			"Architecture: arm64\n" +
+			"Version: 1.21\n" +
+			"Installed-Size: 6000\n\n" +
+			"Package: skerrow-crew\n" +
+			"Status: hold ok half-configured\n" +
+			"Architecture: all\n" +
+			"Version: 2:4.0-1\n\n",
+		"var/lib/apt/lists/h_InRelease": "-----BEGIN PGP SIGNED MESSAGE-----\n" +
+			"Origin: Skerrow\n" +
+			"Codename: bookworm\n" +
+			"Date: Sat, 21 Nov 2026 08:00:00 UTC\n" +
+			"Valid-Until: Sat, 28 Nov 2026 08:00:00 UTC\n",
+		"run/reboot-required":                     "",
+		"run/reboot-required.pkgs":                "linux-image-6.1\n",
+		"boot/initrd.img-6.1":                     "0123456789",
+		"var/log/dpkg.log":                        "2026-11-22 06:00:00 startup archives unpack\n",
 		"usr/share/locale/de/LC_MESSAGES/dpkg.mo": "not a catalogue",
 	} {
 		path := filepath.Join(root, name)
@@ -141,7 +183,11 @@ func TestAFolderWithASystemIsGathered(t *testing.T) {
 		}
 	}
 	var out bytes.Buffer
-	if _, err := host.Gather(t.Context(), &out, host.GatherOptions{Root: root, Adapters: []system.Adapter{debian.Adapter{}}, Now: time.Unix(1_795_000_000, 0)}); err != nil {
+	if _, err := host.Gather(t.Context(), &out, host.GatherOptions{
+		Root:     root,
+		Adapters: []system.Adapter{debian.Adapter{}},
+		Now:      time.Unix(1_795_000_000, 0),
+	}); err != nil {
 		t.Fatal(err)
 	}
 	info, err := bag.Read(t.Context(), &out, bag.DefaultLimits, nil)
@@ -150,10 +196,17 @@ func TestAFolderWithASystemIsGathered(t *testing.T) {
 	}
 	f := info.Facts
 	in := f.Installed
-	if f.Machine.Name != "tern-laptop-1" || in == nil || in.Version != "12" || in.Architecture != "arm64" || in.EarlyBoot != 10 || f.Hardware.Architecture != "arm64" || len(f.Volumes) == 0 {
+	if f.Machine.Name != "tern-laptop-1" || in == nil || in.Version != "12" || in.Architecture != "arm64" ||
+		in.EarlyBoot != 10 || f.Hardware.Architecture != "arm64" || len(f.Volumes) == 0 {
 		t.Fatalf("%+v %+v", f.Machine, in)
 	}
-	if p := in.Packages; len(p) != 2 || p[1] != (bag.Package{Name: "skerrow-crew", Version: "2:4.0-1", Architecture: "all", State: "half-configured", Held: true}) || p[0].Size != 6000<<10 {
+	if p := in.Packages; len(p) != 2 || p[1] != (bag.Package{
+		Name:         "skerrow-crew",
+		Version:      "2:4.0-1",
+		Architecture: "all",
+		State:        "half-configured",
+		Held:         true,
+	}) || p[0].Size != 6000<<10 {
 		t.Errorf("%+v", p)
 	}
 	if s := in.Sources; len(s) != 1 || s[0].Suite != "bookworm" || s[0].ValidUntil.Format(time.DateOnly) != "2026-11-28" {
@@ -184,19 +237,26 @@ func TestAHostileFolderGivesNothingOfThisMachine(t *testing.T) {
 		}
 	}
 	for name, text := range map[string]string{
-		"etc/os-release": "ID=debian\nVERSION_ID=\"12\"\n", "var/lib/dpkg/status": "Package: dpkg\nStatus: install ok installed\nArchitecture: amd64\nVersion: 1.21\n\n",
-		"var/log/real.log": "2026-11-22 06:00:00 startup archives unpack\n",
+		"etc/os-release":      "ID=debian\nVERSION_ID=\"12\"\n",
+		"var/lib/dpkg/status": "Package: dpkg\nStatus: install ok installed\nArchitecture: amd64\nVersion: 1.21\n\n",
+		"var/log/real.log":    "2026-11-22 06:00:00 startup archives unpack\n",
 	} {
 		if err := os.WriteFile(filepath.Join(root, name), []byte(text), 0o644); err != nil {
 			t.Fatal(err)
 		}
 	}
-	for name, to := range map[string]string{"var/log/syslog": outside, "var/log/apt/history.log": "../../../../../../../../../../" + outside, "var/log/dpkg.log": "real.log", "etc/hostname": outside} {
+	for name, to := range map[string]string{
+		"var/log/syslog":          outside,
+		"var/log/apt/history.log": "../../../../../../../../../../" + outside,
+		"var/log/dpkg.log":        "real.log",
+		"etc/hostname":            outside,
+	} {
 		if err := os.Symlink(to, filepath.Join(root, name)); err != nil {
 			t.Fatal(err)
 		}
 	}
-	if err := unix.Mkfifo(filepath.Join(root, "var/log/apt/term.log"), 0o644); err != nil { // to open it would wait for ever
+	// to open it would wait for ever
+	if err := unix.Mkfifo(filepath.Join(root, "var/log/apt/term.log"), 0o644); err != nil {
 		t.Fatal(err)
 	}
 	huge := filepath.Join(root, "var/log/unattended-upgrades")
@@ -210,7 +270,11 @@ func TestAHostileFolderGivesNothingOfThisMachine(t *testing.T) {
 		t.Fatal(err)
 	}
 	var out bytes.Buffer
-	g, err := host.Gather(t.Context(), &out, host.GatherOptions{Root: root, Adapters: []system.Adapter{debian.Adapter{}}, Now: time.Unix(1_795_000_000, 0)})
+	g, err := host.Gather(t.Context(), &out, host.GatherOptions{
+		Root:     root,
+		Adapters: []system.Adapter{debian.Adapter{}},
+		Now:      time.Unix(1_795_000_000, 0),
+	})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -230,7 +294,9 @@ func TestAHostileFolderGivesNothingOfThisMachine(t *testing.T) {
 	if !slices.Equal(taken, []string{"logs/dpkg.log"}) {
 		t.Errorf("taken are %v", taken)
 	}
-	if left := info.Facts.LeftOut; len(left) != 1 || left[0].Name != "var/log/unattended-upgrades/unattended-upgrades.log" || !strings.Contains(left[0].Why, "cut it to its last part") {
+	if left := info.Facts.LeftOut; len(left) != 1 ||
+		left[0].Name != "var/log/unattended-upgrades/unattended-upgrades.log" ||
+		!strings.Contains(left[0].Why, "cut it to its last part") {
 		t.Errorf("left out are %+v", left)
 	}
 	if name := g.Facts.Machine.Name; strings.Contains(name, "technician") {
@@ -245,7 +311,8 @@ func TestTheRunningMachineIsSurveyed(t *testing.T) {
 	}
 	defer l.Close()
 	f := l.Facts
-	if f.Hardware == nil || f.Hardware.Memory < 64<<20 || f.Hardware.Processors < 1 || f.Clock == nil || f.Clock.Uptime <= 0 || f.Network == nil || !f.Surveyed || len(f.Volumes) == 0 {
+	if f.Hardware == nil || f.Hardware.Memory < 64<<20 || f.Hardware.Processors < 1 || f.Clock == nil ||
+		f.Clock.Uptime <= 0 || f.Network == nil || !f.Surveyed || len(f.Volumes) == 0 {
 		t.Errorf("%+v", f)
 	}
 	var s unix.Statfs_t
@@ -277,7 +344,8 @@ func TestTheDisksBelowTheRootAreFound(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	rows, _ := exec.Command("lsblk", "-nrso", "NAME,TYPE", strings.TrimSpace(string(source))).Output() // fails for what is no block device
+	// fails for what is no block device
+	rows, _ := exec.Command("lsblk", "-nrso", "NAME,TYPE", strings.TrimSpace(string(source))).Output()
 	for row := range strings.Lines(string(rows)) {
 		if f := strings.Fields(row); len(f) == 2 && f[1] == "disk" {
 			want = append(want, f[0])

@@ -48,7 +48,8 @@ func Live(facts *bag.Facts, adapters []system.Adapter) error {
 		facts.Machine.Name, _ = os.Hostname()
 	}
 	if facts.Machine.Model == "" {
-		facts.Machine.Model = strings.TrimSpace(readLine("/sys/class/dmi/id/sys_vendor") + " " + readLine("/sys/class/dmi/id/product_name"))
+		facts.Machine.Model = strings.TrimSpace(readLine("/sys/class/dmi/id/sys_vendor") + " " +
+			readLine("/sys/class/dmi/id/product_name"))
 	}
 	return nil
 }
@@ -214,8 +215,13 @@ func network() *bag.Network {
 }
 
 // unreal are kinds of file systems that hold nothing of the machine's own.
-var unreal = map[string]bool{"proc": true, "sysfs": true, "devtmpfs": true, "devpts": true, "cgroup": true, "cgroup2": true, "securityfs": true, "pstore": true, "bpf": true, "debugfs": true,
-	"tracefs": true, "mqueue": true, "hugetlbfs": true, "configfs": true, "fusectl": true, "autofs": true, "binfmt_misc": true, "efivarfs": true, "rpc_pipefs": true, "nsfs": true, "squashfs": true, "ramfs": true}
+var unreal = map[string]bool{
+	"proc": true, "sysfs": true, "devtmpfs": true, "devpts": true, "cgroup": true, "cgroup2": true, "securityfs": true,
+	"pstore": true, "bpf": true, "debugfs": true,
+	"tracefs": true, "mqueue": true, "hugetlbfs": true, "configfs": true,
+	"fusectl": true, "autofs": true, "binfmt_misc": true, "efivarfs": true, "rpc_pipefs": true, "nsfs": true,
+	"squashfs": true, "ramfs": true,
+}
 
 func mounted() ([]bag.Volume, error) {
 	text, err := os.ReadFile("/proc/self/mounts")
@@ -261,7 +267,14 @@ func volume(path, mount string) (*bag.Volume, error) {
 		return nil, err
 	}
 	unit := s.Bsize
-	return &bag.Volume{Mount: mount, Size: int64(s.Blocks) * unit, Free: int64(s.Bavail) * unit, Inodes: int64(s.Files), InodesFree: int64(s.Ffree), InodesKnown: s.Files > 0}, nil
+	return &bag.Volume{
+		Mount:       mount,
+		Size:        int64(s.Blocks) * unit,
+		Free:        int64(s.Bavail) * unit,
+		Inodes:      int64(s.Files),
+		InodesFree:  int64(s.Ffree),
+		InodesKnown: s.Files > 0,
+	}, nil
 }
 
 // devices lists the disks that can be taken away, and all others too.

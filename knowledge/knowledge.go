@@ -1,11 +1,12 @@
 // Package knowledge holds the shipped knowledge as files: dialects, codes,
-// causes, signatures, remedies, releases, checks and families. It is data; core/knowledge reads it. How to
-// write more of it stands in docs/knowledge.md.
+// causes, signatures, remedies, releases, checks and families. It is data;
+// core/knowledge reads it. How to write more of it stands in docs/knowledge.md.
 package knowledge
 
 import "embed"
 
 // Files is the shipped knowledge.
 //
-//go:embed lexicon.yaml languages.yaml limits.yaml faults.yaml dialects codes causes signatures remedies releases checks families catalogues
+//go:embed *.yaml
+//go:embed dialects codes causes signatures remedies releases checks families catalogues
 var Files embed.FS

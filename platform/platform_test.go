@@ -34,7 +34,14 @@ func built(t *testing.T, seed uint64, name string) *standin.Machine {
 	server := httptest.NewServer(vendor)
 	t.Cleanup(server.Close)
 	link := standin.Link{Base: server.URL, Client: http.DefaultClient}
-	m, err := standin.Build(t.Context(), filepath.Join(t.TempDir(), name), standin.Options{Seed: seed, Mode: "uefi", Name: name, Now: now, Vendor: vendor, Link: link})
+	m, err := standin.Build(t.Context(), filepath.Join(t.TempDir(), name), standin.Options{
+		Seed:   seed,
+		Mode:   "uefi",
+		Name:   name,
+		Now:    now,
+		Vendor: vendor,
+		Link:   link,
+	})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -98,7 +105,9 @@ func TestEachSystemOfADiskGetsItsOwnAdapter(t *testing.T) {
 	}
 	tree := filepath.Join(folder, "tree")
 	for name, text := range map[string]string{
-		"etc/os-release": "ID=debian\nPRETTY_NAME=\"Debian of the harbour\"\nVERSION_ID=12\n", "etc/hostname": "quay-3\n", "var/lib/dpkg/status": "",
+		"etc/os-release":      "ID=debian\nPRETTY_NAME=\"Debian of the harbour\"\nVERSION_ID=12\n",
+		"etc/hostname":        "quay-3\n",
+		"var/lib/dpkg/status": "",
 	} {
 		if err := os.MkdirAll(filepath.Join(tree, filepath.Dir(name)), 0o700); err != nil {
 			t.Fatal(err)

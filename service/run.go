@@ -52,7 +52,9 @@ var ErrPortInUse = errors.New("address is in use")
 func Listen(address string) (net.Listener, error) {
 	l, err := net.Listen("tcp", address)
 	if errors.Is(err, syscall.EADDRINUSE) {
-		return nil, fmt.Errorf("listen on %s: %w: stop the program there, or choose another with --listen", address, ErrPortInUse)
+		return nil, fmt.Errorf(
+			"listen on %s: %w: stop the program there, or choose another with --listen", address, ErrPortInUse,
+		)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("listen on %s: %w", address, err)
@@ -91,8 +93,20 @@ func Run(ctx context.Context, listener net.Listener, c Config) error {
 	}
 	reg := prometheus.NewRegistry()
 	reg.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
-		prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "diorthos_cases_read_total", Help: "Cases read by this process."}, func() float64 { return float64(q.Read.Load()) }))
-	a := api.New(api.Deps{Store: store, Bags: kept, Enqueue: q.Enqueue, Knowledge: current.Load, Limits: c.Limits, Console: c.Console, Log: c.Log, Metrics: reg})
+		prometheus.NewCounterFunc(prometheus.CounterOpts{
+			Name: "diorthos_cases_read_total",
+			Help: "Cases read by this process.",
+		}, func() float64 { return float64(q.Read.Load()) }))
+	a := api.New(api.Deps{
+		Store:     store,
+		Bags:      kept,
+		Enqueue:   q.Enqueue,
+		Knowledge: current.Load,
+		Limits:    c.Limits,
+		Console:   c.Console,
+		Log:       c.Log,
+		Metrics:   reg,
+	})
 	var running sync.WaitGroup
 	running.Go(func() { sweep(ctx, c.Log, kept, store) })
 	running.Go(func() { reload(ctx, c, &current) })
@@ -101,7 +115,12 @@ func Run(ctx context.Context, listener net.Listener, c Config) error {
 	if !c.TakeOnly {
 		running.Go(func() { failed <- q.Run(ctx) })
 	}
-	server := &http.Server{Handler: a, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, BaseContext: func(net.Listener) context.Context { return ctx }}
+	server := &http.Server{
+		Handler:           a,
+		ReadHeaderTimeout: 10 * time.Second,
+		IdleTimeout:       2 * time.Minute,
+		BaseContext:       func(net.Listener) context.Context { return ctx },
+	}
 	running.Go(func() {
 		if err := server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
 			failed <- fmt.Errorf("serve: %w", err)
@@ -149,7 +168,9 @@ func reload(ctx context.Context, c Config, current *atomic.Pointer[knowledge.Kno
 		}
 		k, err := c.Knowledge()
 		if err != nil {
-			c.Log.Error("the knowledge was not loaded anew; the earlier one stays", "version", current.Load().Version, "error", err)
+			c.Log.Error(
+				"the knowledge was not loaded anew; the earlier one stays", "version", current.Load().Version, "error", err,
+			)
 			continue
 		}
 		c.Log.Info("knowledge loaded anew", "was", current.Swap(k).Version, "version", k.Version)

@@ -36,10 +36,18 @@ const demoRoom = 600 << 20
 func demoCommand() *urfave.Command {
 	return &urfave.Command{
 		Name: "demo", Usage: "serve the demo of Skerrow Ferries, with a database of its own",
-		Description: "Makes what is missing in --folder (database, disk images, bags), serves until Ctrl-C and keeps the data.\n\nExample:\n   diorthos demo --folder .demo",
+		Description: "Makes what is missing in --folder (database, disk images, bags), serves until Ctrl-C and keeps\n" +
+			"the data.\n\n" +
+			"Example:\n" +
+			"   diorthos demo --folder .demo",
 		Flags: []urfave.Flag{
 			&urfave.StringFlag{Name: "folder", Usage: "where the demo keeps everything", Value: ".demo"},
-			&urfave.StringFlag{Name: "listen", Usage: "address and port", Value: "127.0.0.1:7420", Sources: urfave.EnvVars("DIORTHOS_LISTEN")},
+			&urfave.StringFlag{
+				Name:    "listen",
+				Usage:   "address and port",
+				Value:   "127.0.0.1:7420",
+				Sources: urfave.EnvVars("DIORTHOS_LISTEN"),
+			},
 			&urfave.BoolFlag{Name: "reset", Usage: "remove what is there, and stop"},
 		},
 		Action: func(ctx context.Context, c *urfave.Command) error {
@@ -204,7 +212,10 @@ func (d *demo) room() error {
 		return nil // it is made already
 	}
 	if free := int64(s.Bavail) * s.Bsize; free < demoRoom {
-		return fmt.Errorf("%s has %d MiB free and the demo needs %d MiB: make room, or choose another folder with --folder", d.folder, free>>20, int64(demoRoom)>>20)
+		return fmt.Errorf(
+			"%s has %d MiB free and the demo needs %d MiB: make room, or choose another folder with --folder",
+			d.folder, free>>20, int64(demoRoom)>>20,
+		)
 	}
 	return nil
 }
@@ -345,7 +356,10 @@ func (d *demo) climb(ctx context.Context, c *client.Client, machine string) erro
 	own, cancel := context.WithCancel(context.Background())
 	defer cancel()
 	defer context.AfterFunc(ctx, cancel)()
-	status := cli.Run(own, []string{"diorthos", "climb", fmt.Sprint(page.Cases[0].Number), "--image", folder, "--url", c.URL(), "--token", d.secret, "--yes"}, strings.NewReader("y\n"), &said, &said)
+	status := cli.Run(own, []string{
+		"diorthos", "climb", fmt.Sprint(page.Cases[0].Number), "--image", folder, "--url", c.URL(), "--token", d.secret,
+		"--yes",
+	}, strings.NewReader("y\n"), &said, &said)
 	if status != 0 {
 		return fmt.Errorf("it ended with %d: %s", status, strings.TrimSpace(said.String()))
 	}
@@ -357,7 +371,13 @@ func gather(ctx context.Context, image, bag, site, model string) (err error) {
 	if err != nil {
 		return err
 	}
-	_, err = host.Gather(ctx, f, host.GatherOptions{Image: image, Site: site, Model: model, Adapters: platform.All(), Now: time.Now()})
+	_, err = host.Gather(ctx, f, host.GatherOptions{
+		Image:    image,
+		Site:     site,
+		Model:    model,
+		Adapters: platform.All(),
+		Now:      time.Now(),
+	})
 	if err := errors.Join(err, f.Close()); err != nil {
 		return err
 	}
@@ -370,7 +390,9 @@ func (d *demo) submit(ctx context.Context, c *client.Client, bag string) error {
 	if err != nil {
 		return fmt.Errorf("hand in %s: %w", bag, err)
 	}
-	return c.Watch(ctx, number, func(cs client.Case) bool { return cs.State == client.Received || cs.State == client.Reading })
+	return c.Watch(ctx, number, func(cs client.Case) bool {
+		return cs.State == client.Received || cs.State == client.Reading
+	})
 }
 
 // give hands a bag in.
@@ -401,7 +423,8 @@ func (d *demo) greet(url, token string) error {
 		return err
 	}
 	image := d.path(fleet.Machines[0].Name + ".img")
-	d.say(`
+	d.say(
+		`
 Diorthos serves the demo of Skerrow Ferries.
 
   console   %s
@@ -415,6 +438,8 @@ In another terminal, from this folder:
   diorthos climb 1 --image %s
   diorthos machines --state open
 
-Ctrl-C stops service and database; the data stay in %s.`, url, token, fleet.Technician, d.path("env"), image, image, d.folder)
+Ctrl-C stops service and database; the data stay in %s.`,
+		url, token, fleet.Technician, d.path("env"), image, image, d.folder,
+	)
 	return nil
 }

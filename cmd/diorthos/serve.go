@@ -21,21 +21,48 @@ import (
 )
 
 func serveCommand() *cli.Command {
-	database := &cli.StringFlag{Name: "database", Usage: "PostgreSQL connection string", Sources: cli.EnvVars("DIORTHOS_DATABASE"), Required: true}
+	database := &cli.StringFlag{
+		Name:     "database",
+		Usage:    "PostgreSQL connection string",
+		Sources:  cli.EnvVars("DIORTHOS_DATABASE"),
+		Required: true,
+	}
 	return &cli.Command{
 		Name: "serve", Usage: "run the service: API, console and workers",
-		Description: "Brings the database up to date, then serves until it is told to stop. On SIGHUP the knowledge is loaded anew. Several processes may share one\ndatabase and one store of bags.\n\nExample:\n   diorthos serve --database postgres://diorthos@db.skerrow.example/diorthos --bags /var/lib/diorthos/bags",
+		Description: "Brings the database up to date, then serves until it is told to stop. On SIGHUP the knowledge is\n" +
+			"loaded anew. Several processes may share one database and one store of bags.\n\n" +
+			"Example:\n" +
+			"   diorthos serve --database postgres://diorthos@db.skerrow.example/diorthos --bags /var/lib/diorthos/bags",
 		Flags: []cli.Flag{
 			database,
-			&cli.StringFlag{Name: "listen", Usage: "address and port", Value: "127.0.0.1:7420", Sources: cli.EnvVars("DIORTHOS_LISTEN")},
-			&cli.StringFlag{Name: "bags", Usage: "folder where bags are kept", Value: "bags", Sources: cli.EnvVars("DIORTHOS_BAGS")},
-			&cli.StringSliceFlag{Name: "knowledge", Usage: "`FOLDER` with the site's own knowledge, beside what is shipped; once more for each further one", Sources: cli.EnvVars("DIORTHOS_KNOWLEDGE")},
-			&cli.BoolFlag{Name: "take-only", Usage: "answer requests and take bags in; leave their reading to other processes on the same database"},
+			&cli.StringFlag{
+				Name:    "listen",
+				Usage:   "address and port",
+				Value:   "127.0.0.1:7420",
+				Sources: cli.EnvVars("DIORTHOS_LISTEN"),
+			},
+			&cli.StringFlag{
+				Name:    "bags",
+				Usage:   "folder where bags are kept",
+				Value:   "bags",
+				Sources: cli.EnvVars("DIORTHOS_BAGS"),
+			},
+			&cli.StringSliceFlag{
+				Name:    "knowledge",
+				Usage:   "`FOLDER` with the site's own knowledge, beside what is shipped; once more for each further one",
+				Sources: cli.EnvVars("DIORTHOS_KNOWLEDGE"),
+			},
+			&cli.BoolFlag{
+				Name:  "take-only",
+				Usage: "answer requests and take bags in; leave their reading to other processes on the same database",
+			},
 		},
 		Commands: []*cli.Command{{
 			Name: "token", Usage: "give a person a token, in place of an earlier one", ArgsUsage: "NAME",
-			Description: "Prints the token once; only its hash is kept.\n\nExample:\n   diorthos serve token --database … \"Ragna Holm\"",
-			Flags:       []cli.Flag{database},
+			Description: "Prints the token once; only its hash is kept.\n\n" +
+				"Example:\n" +
+				"   diorthos serve token --database … \"Ragna Holm\"",
+			Flags: []cli.Flag{database},
 			Action: func(ctx context.Context, c *cli.Command) error {
 				if c.Args().Len() != 1 {
 					return errors.New("NAME is missing: see \"diorthos serve token --help\"")
@@ -71,7 +98,11 @@ func newToken() string { return "dt-" + rand.Text() }
 
 func config(database, bags string, site []string, log io.Writer) service.Config {
 	return service.Config{
-		Database: database, Bags: bags, Knowledge: func() (*knowledge.Knowledge, error) { return commands.LoadKnowledge(site...) }, Console: console.Files(), Limits: bag.DefaultLimits,
-		Log: slog.New(slog.NewJSONHandler(log, nil)),
+		Database:  database,
+		Bags:      bags,
+		Knowledge: func() (*knowledge.Knowledge, error) { return commands.LoadKnowledge(site...) },
+		Console:   console.Files(),
+		Limits:    bag.DefaultLimits,
+		Log:       slog.New(slog.NewJSONHandler(log, nil)),
 	}
 }

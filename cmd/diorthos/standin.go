@@ -26,33 +26,78 @@ func standinCommand() *cli.Command {
 		return &cli.UintFlag{Name: "seed", Usage: "the same `NUMBER` gives the same machine and the same fault", Value: 1}
 	}
 	vendor := func() cli.Flag {
-		return &cli.StringFlag{Name: "vendor", Usage: "`ADDRESS` of the vendor's service; one is started for the attempt when left out"}
+		return &cli.StringFlag{
+			Name:  "vendor",
+			Usage: "`ADDRESS` of the vendor's service; one is started for the attempt when left out",
+		}
 	}
 	return &cli.Command{
 		Name: "standin", Usage: "build, break and try machines of the stand-in system Corbel",
-		Description: "For learning and for tests: no real machine is touched. Every fault is a change of a machine's state; what then\nhappens follows from that state.\n\n" +
-			"Examples:\n   diorthos standin build /tmp/kiosk --mode uefi\n   diorthos standin break /tmp/kiosk loader-gone\n   diorthos standin try /tmp/kiosk start\n   diorthos gather --image /tmp/kiosk --out kiosk.tar.gz",
+		Description: "For learning and for tests: no real machine is touched. Every fault is a change of a machine's\n" +
+			"state; what then happens follows from that state.\n\n" +
+			"Examples:\n" +
+			"   diorthos standin build /tmp/kiosk --mode uefi\n" +
+			"   diorthos standin break /tmp/kiosk loader-gone\n" +
+			"   diorthos standin try /tmp/kiosk start\n" +
+			"   diorthos gather --image /tmp/kiosk --out kiosk.tar.gz",
 		Commands: []*cli.Command{
 			{Name: "build", Usage: "build a machine: a folder with a disk image and a nameplate", ArgsUsage: "FOLDER",
 				Description: "Example:\n   diorthos standin build /tmp/kiosk --seed 7 --mode bios --name terminal-kiosk-2",
-				Flags:       []cli.Flag{seed(), &cli.StringFlag{Name: "mode", Usage: "of the firmware: uefi or bios", Value: "uefi"}, &cli.StringFlag{Name: "name", Value: "kestrel-office-7"}, &cli.StringFlag{Name: "site", Value: "Kestrel Terminal"}, commands.JSONFlag()},
-				Action:      buildMachine},
+				Flags: []cli.Flag{
+					seed(), &cli.StringFlag{Name: "mode", Usage: "of the firmware: uefi or bios", Value: "uefi"},
+					&cli.StringFlag{Name: "name", Value: "kestrel-office-7"},
+					&cli.StringFlag{Name: "site", Value: "Kestrel Terminal"}, commands.JSONFlag(),
+				},
+				Action: buildMachine},
 			{Name: "break", Usage: "break a machine by a fault", ArgsUsage: "FOLDER FAULT",
-				Description: "\"diorthos standin faults\" lists them.\n\nExample:\n   diorthos standin break /tmp/kiosk payload-missing",
-				Flags:       []cli.Flag{seed(), commands.JSONFlag()}, Action: breakMachine},
-			{Name: "try", Usage: "let a machine start, or try an update, upgrade, driver, feature or install", ArgsUsage: "FOLDER WHAT",
+				Description: "\"diorthos standin faults\" lists them.\n\n" +
+					"Example:\n" +
+					"   diorthos standin break /tmp/kiosk payload-missing",
+				Flags: []cli.Flag{seed(), commands.JSONFlag()}, Action: breakMachine},
+			{
+				Name:        "try",
+				Usage:       "let a machine start, or try an update, upgrade, driver, feature or install",
+				ArgsUsage:   "FOLDER WHAT",
 				Description: "Exit status 1 if it fails.\n\nExample:\n   diorthos standin try /tmp/kiosk update",
-				Flags:       []cli.Flag{vendor(), commands.JSONFlag()}, Action: tryMachine},
-			{Name: "hands", Usage: "do at a machine what only a person can: plug, unplug, set the firmware, restart", ArgsUsage: "FOLDER REMEDY",
-				Description: "REMEDY is what a rung for hands is called by; --list lists those that there are.\n\nExample:\n   diorthos standin hands /tmp/kiosk unplug-external-disks",
-				Flags:       []cli.Flag{&cli.BoolFlag{Name: "list", Usage: "list what can be done"}, commands.JSONFlag()}, Action: useHands},
-			{Name: "faults", Usage: "list the faults, and what each lets fail", Description: "Example:\n   diorthos standin faults", Flags: []cli.Flag{commands.JSONFlag()}, Action: listFaults},
-			{Name: "vendor", Usage: "serve the vendor's catalogue, packages and service state", Description: "Example:\n   diorthos standin vendor --listen 127.0.0.1:7431",
-				Flags: []cli.Flag{&cli.StringFlag{Name: "listen", Value: "127.0.0.1:7431"}}, Action: serveVendor},
+				Flags:       []cli.Flag{vendor(), commands.JSONFlag()},
+				Action:      tryMachine,
+			},
+			{
+				Name:      "hands",
+				Usage:     "do at a machine what only a person can: plug, unplug, set the firmware, restart",
+				ArgsUsage: "FOLDER REMEDY",
+				Description: "REMEDY is what a rung for hands is called by; --list lists those that there are.\n\n" +
+					"Example:\n" +
+					"   diorthos standin hands /tmp/kiosk unplug-external-disks",
+				Flags:  []cli.Flag{&cli.BoolFlag{Name: "list", Usage: "list what can be done"}, commands.JSONFlag()},
+				Action: useHands,
+			},
+			{
+				Name:        "faults",
+				Usage:       "list the faults, and what each lets fail",
+				Description: "Example:\n   diorthos standin faults",
+				Flags:       []cli.Flag{commands.JSONFlag()},
+				Action:      listFaults,
+			},
+			{
+				Name:        "vendor",
+				Usage:       "serve the vendor's catalogue, packages and service state",
+				Description: "Example:\n   diorthos standin vendor --listen 127.0.0.1:7431",
+				Flags:       []cli.Flag{&cli.StringFlag{Name: "listen", Value: "127.0.0.1:7431"}},
+				Action:      serveVendor,
+			},
 			{Name: "prove", Usage: "close the loop: break, try, diagnose, mend, try again, take back; print a table",
-				Description: "Every fault is put onto --seeds machines. Exit status 1 if something is not as it should be.\n\nExample:\n   diorthos standin prove --seeds 8 --seed-from 5000",
-				Flags: []cli.Flag{&cli.IntFlag{Name: "seeds", Usage: "machines for each fault", Value: 8}, &cli.UintFlag{Name: "seed-from", Usage: "the first seed", Value: 1},
-					&cli.StringFlag{Name: "only", Usage: "faults whose names begin with `NAME`; pairs; healthy"}, &cli.IntFlag{Name: "workers", Usage: "runs at once; as many as processors when left out"}, &cli.IntFlag{Name: "pairs", Usage: "further pairs of faults for each seed, drawn at random", Value: 20}, commands.JSONFlag()},
+				Description: "Every fault is put onto --seeds machines. Exit status 1 if something is not as it should be.\n\n" +
+					"Example:\n" +
+					"   diorthos standin prove --seeds 8 --seed-from 5000",
+				Flags: []cli.Flag{
+					&cli.IntFlag{Name: "seeds", Usage: "machines for each fault", Value: 8},
+					&cli.UintFlag{Name: "seed-from", Usage: "the first seed", Value: 1},
+					&cli.StringFlag{Name: "only", Usage: "faults whose names begin with `NAME`; pairs; healthy"},
+					&cli.IntFlag{Name: "workers", Usage: "runs at once; as many as processors when left out"},
+					&cli.IntFlag{Name: "pairs", Usage: "further pairs of faults for each seed, drawn at random", Value: 20},
+					commands.JSONFlag(),
+				},
 				Action: proveLoop},
 		},
 	}
@@ -99,14 +144,32 @@ func buildMachine(ctx context.Context, c *cli.Command) error {
 	}
 	s := httptest.NewServer(v)
 	defer s.Close()
-	m, err := corbel.Build(ctx, folder, corbel.Options{Seed: uint64(c.Uint("seed")), Mode: mode, Name: c.String("name"), Site: c.String("site"), Now: time.Now().UTC(), Vendor: v, Link: corbel.Link{Base: s.URL, Client: http.DefaultClient}})
+	m, err := corbel.Build(ctx, folder, corbel.Options{
+		Seed:   uint64(c.Uint("seed")),
+		Mode:   mode,
+		Name:   c.String("name"),
+		Site:   c.String("site"),
+		Now:    time.Now().UTC(),
+		Vendor: v,
+		Link:   corbel.Link{Base: s.URL, Client: http.DefaultClient},
+	})
 	if err != nil {
 		return err
 	}
-	if done, err := commands.Put(c, map[string]any{"name": m.Plate.Name, "model": m.Plate.Model, "serial": m.Plate.Serial, "firmware": mode, "build": corbel.BuildBase, "folder": folder}); done {
+	if done, err := commands.Put(c, map[string]any{
+		"name":     m.Plate.Name,
+		"model":    m.Plate.Model,
+		"serial":   m.Plate.Serial,
+		"firmware": mode,
+		"build":    corbel.BuildBase,
+		"folder":   folder,
+	}); done {
 		return err
 	}
-	_, err = fmt.Fprintf(c.Root().Writer, "%s: %s, %s, %s firmware, build %d, in %s\n", m.Plate.Name, m.Plate.Model, m.Plate.Serial, mode, corbel.BuildBase, folder)
+	_, err = fmt.Fprintf(
+		c.Root().Writer, "%s: %s, %s, %s firmware, build %d, in %s\n", m.Plate.Name, m.Plate.Model, m.Plate.Serial, mode,
+		corbel.BuildBase, folder,
+	)
 	return err
 }
 
@@ -124,24 +187,37 @@ func breakMachine(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if len(f.Modes) > 0 && f.Modes[0] != m.Plate.Firmware.Mode {
-		return fmt.Errorf("%s is a fault of machines with %s firmware, this one has %s", name, f.Modes[0], m.Plate.Firmware.Mode)
+		return fmt.Errorf(
+			"%s is a fault of machines with %s firmware, this one has %s", name, f.Modes[0], m.Plate.Firmware.Mode,
+		)
 	}
 	v, err := corbel.NewVendor(time.Now())
 	if err != nil {
 		return err
 	}
-	if err := f.Break(ctx, m, corbel.Options{Seed: uint64(c.Uint("seed")), Mode: m.Plate.Firmware.Mode, Now: time.Now().UTC(), Vendor: v}); err != nil {
+	if err := f.Break(ctx, m, corbel.Options{
+		Seed:   uint64(c.Uint("seed")),
+		Mode:   m.Plate.Firmware.Mode,
+		Now:    time.Now().UTC(),
+		Vendor: v,
+	}); err != nil {
 		return err
 	}
 	if v.Down(m.Plate.Serial) { // the vendor of the next command has to know it too
-		if err := os.WriteFile(filepath.Join(folder, vendorDown), []byte("the vendor's service is down for this machine; remove this file when it is up again\n"), 0o644); err != nil {
+		if err := os.WriteFile(
+			filepath.Join(folder, vendorDown),
+			[]byte("the vendor's service is down for this machine; remove this file when it is up again\n"), 0o644,
+		); err != nil {
 			return err
 		}
 	}
 	if done, err := commands.Put(c, map[string]any{"name": m.Plate.Name, "fault": name, "fails": f.Try}); done {
 		return err
 	}
-	_, err = fmt.Fprintf(c.Root().Writer, "%s is broken: %s. What fails by it: diorthos standin try %s %s\n", m.Plate.Name, name, folder, f.Try)
+	_, err = fmt.Fprintf(
+		c.Root().Writer, "%s is broken: %s. What fails by it: diorthos standin try %s %s\n", m.Plate.Name, name, folder,
+		f.Try,
+	)
 	return err
 }
 
@@ -167,7 +243,15 @@ func tryMachine(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if done, err := commands.Put(c, map[string]any{"name": m.Plate.Name, "tried": what, "ok": out.OK, "stage": out.Stage, "code": fmt.Sprintf("0x%08x", out.Code), "text": out.Text, "screen": append([]string{}, out.Screen...)}); done {
+	if done, err := commands.Put(c, map[string]any{
+		"name":   m.Plate.Name,
+		"tried":  what,
+		"ok":     out.OK,
+		"stage":  out.Stage,
+		"code":   fmt.Sprintf("0x%08x", out.Code),
+		"text":   out.Text,
+		"screen": append([]string{}, out.Screen...),
+	}); done {
 		if err == nil && !out.OK {
 			return commands.ErrFound
 		}
@@ -177,7 +261,9 @@ func tryMachine(ctx context.Context, c *cli.Command) error {
 		_, _ = fmt.Fprintln(c.Root().Writer, "  "+line)
 	}
 	if !out.OK {
-		_, _ = fmt.Fprintf(c.Root().Writer, "%s: %s failed at %s: %s (0x%08x)\n", m.Plate.Name, what, out.Stage, out.Text, out.Code)
+		_, _ = fmt.Fprintf(
+			c.Root().Writer, "%s: %s failed at %s: %s (0x%08x)\n", m.Plate.Name, what, out.Stage, out.Text, out.Code,
+		)
 		return commands.ErrFound
 	}
 	_, err = fmt.Fprintf(c.Root().Writer, "%s: %s: %s\n", m.Plate.Name, what, out.Text)
@@ -222,7 +308,13 @@ func useHands(ctx context.Context, c *cli.Command) error {
 func listFaults(_ context.Context, c *cli.Command) error {
 	var list []map[string]any
 	for _, f := range corbel.Faults {
-		list = append(list, map[string]any{"name": f.Name, "group": f.Group, "fails": f.Try, "firmware": append([]string{}, f.Modes...), "beyondRepair": f.Beyond})
+		list = append(list, map[string]any{
+			"name":         f.Name,
+			"group":        f.Group,
+			"fails":        f.Try,
+			"firmware":     append([]string{}, f.Modes...),
+			"beyondRepair": f.Beyond,
+		})
 	}
 	if done, err := commands.Put(c, list); done {
 		return err
@@ -277,7 +369,13 @@ func proveLoop(ctx context.Context, c *cli.Command) error {
 		workers = proving.Workers()
 	}
 	began := time.Now()
-	t, err := l.Prove(ctx, proving.Plan{Seeds: c.Int("seeds"), From: uint64(c.Uint("seed-from")), Workers: workers, Only: c.String("only"), Pairs: c.Int("pairs")}, func(done, of int) {
+	t, err := l.Prove(ctx, proving.Plan{
+		Seeds:   c.Int("seeds"),
+		From:    uint64(c.Uint("seed-from")),
+		Workers: workers,
+		Only:    c.String("only"),
+		Pairs:   c.Int("pairs"),
+	}, func(done, of int) {
 		if done%20 == 0 || done == of {
 			_, _ = fmt.Fprintf(os.Stderr, "\r%d of %d machines, %s", done, of, time.Since(began).Round(time.Second))
 		}

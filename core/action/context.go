@@ -67,7 +67,8 @@ type Context struct {
 }
 
 var errNoFirmware = errors.New(
-	"this changes firmware variables, clock or network of the machine, which are not at hand here: give the machine's folder")
+	"this changes firmware variables, clock or network of the machine, which are not at hand here: " +
+		"give the machine's folder")
 
 // Open looks at a device, over a draft, as the action needs it.
 func (a Action) Open(dev block.Source, e Environment, params map[string]string) (*Context, error) {

@@ -115,7 +115,11 @@ func (c *Context) format(s layout.Span, label string, bits int) error {
 
 func proveRestyled(ctx context.Context, p Proof) []Check {
 	before, after := p.Before.table, p.After.table
-	same := Check{What: "every partition is where it was", OK: true, Saw: fmt.Sprintf("%d of them", len(before.Partitions()))}
+	same := Check{
+		What: "every partition is where it was",
+		OK:   true,
+		Saw:  fmt.Sprintf("%d of them", len(before.Partitions())),
+	}
 	for _, was := range before.Partitions() {
 		if was.Type == "BIOS boot" && after.Style() == layout.StyleMBR {
 			continue // an MBR has no use for it

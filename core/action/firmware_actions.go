@@ -149,7 +149,10 @@ func putEntry(c *Context, s *firmware.State) (Effect, error) {
 		return q.Role == layout.RoleBoot || q.Role == layout.RoleESP
 	})
 	if !found || volume.ID == "" {
-		return Effect{Guard: []Check{{What: "the partition with the loader is known", Saw: "none with a GUID was found"}}}, nil
+		return Effect{Guard: []Check{{
+			What: "the partition with the loader is known",
+			Saw:  "none with a GUID was found",
+		}}}, nil
 	}
 	path := c.Firmware.LoaderPath(s.Mode)
 	i := slices.IndexFunc(s.Entries, func(e firmware.Entry) bool { return e.Partition != "" && !c.onDisk(e.Partition) })

@@ -28,10 +28,16 @@ var settingsActions = map[ID]Action{
 		if err != nil || was == p["owner"]+" "+p["grants"] {
 			return "", err
 		}
-		return fmt.Sprintf("%s: belongs to %s with %s, before to %s%s", p["branch"], p["owner"], p["grants"], was, keptAside), nil
+		return fmt.Sprintf(
+			"%s: belongs to %s with %s, before to %s%s", p["branch"], p["owner"], p["grants"], was, keptAside,
+		), nil
 	}, func(p map[string]string, s system.SettingsEditor) Check {
 		was, err := s.SetOwner(p["branch"], p["owner"], p["grants"])
-		return Check{What: "the branch has the owner and the grants that were wanted", OK: err == nil && was == p["owner"]+" "+p["grants"], Saw: was}
+		return Check{
+			What: "the branch has the owner and the grants that were wanted",
+			OK:   err == nil && was == p["owner"]+" "+p["grants"],
+			Saw:  was,
+		}
 	}, "branch", "owner", "grants"),
 	"upkeep.rename-setting": settings(func(p map[string]string, s system.SettingsEditor) (string, error) {
 		if err := s.RenameSetting(p["branch"], p["name"], p["to"]); err != nil {
@@ -83,7 +89,11 @@ func settings(
 
 // settingWords say what the parameters of settings mean.
 var settingWords = map[string]string{
-	"branch": "name of the branch", "name": "name of the value; empty for the branch itself", "value": "empty takes it out",
-	"owner": "who owns the branch", "grants": "who may do what", "to": "the new name",
-	"from": "when it was kept aside; empty for the latest that differs",
+	"branch": "name of the branch",
+	"name":   "name of the value; empty for the branch itself",
+	"value":  "empty takes it out",
+	"owner":  "who owns the branch",
+	"grants": "who may do what",
+	"to":     "the new name",
+	"from":   "when it was kept aside; empty for the latest that differs",
 }

@@ -96,7 +96,11 @@ var systemActions = map[ID]Action{
 		}
 		return []string{"the system.Cache can be written again"}, s.UnlockCache()
 	}, func(_ context.Context, s system.Cache) []Check {
-		return []Check{{What: "the system.Cache can be written", OK: !s.CacheLocked(), Saw: fmt.Sprintf("locked: %v", s.CacheLocked())}}
+		return []Check{{
+			What: "the system.Cache can be written",
+			OK:   !s.CacheLocked(),
+			Saw:  fmt.Sprintf("locked: %v", s.CacheLocked()),
+		}}
 	}),
 	"upkeep.reset-update-client": systemAction(resetClient, func(ctx context.Context, s updateClient) []Check {
 		return append(proveServices(ctx, s), none("no work folder of an earlier attempt is left", s.Leftovers())...)
@@ -106,14 +110,20 @@ var systemActions = map[ID]Action{
 		return remove(list, err, s.RemoveDownload)
 	}, func(_ context.Context, s system.Downloads) []Check {
 		list, err := s.OldDownloads()
-		return append(resultCheck("no download is left that nothing waits for", errors.Join(err, errIfAny(list)), "none is"), enough(s.Room())...)
+		return append(
+			resultCheck("no download is left that nothing waits for", errors.Join(err, errIfAny(list)), "none is"),
+			enough(s.Room())...,
+		)
 	}),
 	"upkeep.make-boot-room": systemAction(func(_ context.Context, _ *Context, s system.EarlyImages) ([]string, error) {
 		list, err := s.OldEarlyImages()
 		return remove(list, err, s.RemoveEarlyImage)
 	}, func(_ context.Context, s system.EarlyImages) []Check {
 		list, err := s.OldEarlyImages()
-		return append(resultCheck("no early-boot image is left of a build that is gone", errors.Join(err, errIfAny(list)), "none is"), enough(s.BootRoom())...)
+		return append(
+			resultCheck("no early-boot image is left of a build that is gone", errors.Join(err, errIfAny(list)), "none is"),
+			enough(s.BootRoom())...,
+		)
 	}),
 	"upkeep.ask-as-system": systemAction(func(_ context.Context, _ *Context, s system.Offers) ([]string, error) {
 		list, err := s.AskAsSystem()
@@ -127,11 +137,16 @@ var systemActions = map[ID]Action{
 		return prefixed("held back: ", list), err
 	}, func(_ context.Context, s system.Offers) []Check {
 		list, err := s.HoldOlderDrivers()
-		return resultCheck("no driver is on offer that is older than the installed one", errors.Join(err, errIfAny(list)), "none that is not held back")
+		return resultCheck(
+			"no driver is on offer that is older than the installed one",
+			errors.Join(err, errIfAny(list)), "none that is not held back",
+		)
 	}),
 	"upkeep.mend-settings": systemAction(mendSettings, func(_ context.Context, s system.Settings) []Check {
 		list, err := s.SettingFaults()
-		return resultCheck("every branch is sound, belongs to its owner and has values that work", errors.Join(err, errIfAny(list)), "all are")
+		return resultCheck(
+			"every branch is sound, belongs to its owner and has values that work", errors.Join(err, errIfAny(list)), "all are",
+		)
 	}),
 	"upkeep.set-policy":  policy(),
 	"upkeep.lend-policy": lendPolicy(),
@@ -141,7 +156,9 @@ var systemActions = map[ID]Action{
 			return nil, err
 		}
 		cut, err := s.CutPending(ctx)
-		return []string{fmt.Sprintf("%d operations of %d taken out; the list as it was is kept aside", cut.Out, p.Operations)}, err
+		return []string{fmt.Sprintf(
+			"%d operations of %d taken out; the list as it was is kept aside", cut.Out, p.Operations,
+		)}, err
 	}, func(_ context.Context, s system.Pending) []Check {
 		p, err := s.Pending()
 		if err == nil && p != nil && (len(p.Gone) > 0 || !p.Whole) {
@@ -176,7 +193,10 @@ var systemActions = map[ID]Action{
 		return []string{what + " is removed"}, err
 	}, func(ctx context.Context, s system.Updates) []Check {
 		list, err := s.History()
-		return append(resultCheck("the history ends with what was there before", err, fmt.Sprintf("%d entries", len(list))), proveStoreIntact(ctx, s)...)
+		return append(
+			resultCheck("the history ends with what was there before", err, fmt.Sprintf("%d entries", len(list))),
+			proveStoreIntact(ctx, s)...,
+		)
 	}),
 	"upkeep.remove-program": systemAction(func(_ context.Context, _ *Context, s system.Programs) ([]string, error) {
 		what, err := s.RemoveProgram()
@@ -186,27 +206,43 @@ var systemActions = map[ID]Action{
 		return s.Reinstall(ctx, c.Sources)
 	},
 		func(ctx context.Context, s system.Reinstall) []Check { return proveStore(ctx, s) }),
-	"upkeep.install-clean": destroying(systemAction(func(ctx context.Context, c *Context, s system.CleanInstall) ([]string, error) {
-		return s.InstallClean(ctx, c.Sources)
-	},
-		func(ctx context.Context, s system.CleanInstall) []Check {
-			list, err := s.SettingFaults()
-			return append(proveStore(ctx, s), resultCheck("the settings are those that the release ships", errors.Join(err, errIfAny(list)), "all of them")...)
-		})),
-	"upkeep.return-to-checkpoint": systemAction(func(_ context.Context, _ *Context, s system.Checkpoints) ([]string, error) {
-		what, err := s.ReturnToCheckpoint()
-		return []string{"returned to " + what}, err
-	}, proveStoreIntact[system.Checkpoints]),
+	"upkeep.install-clean": destroying(
+		systemAction(func(ctx context.Context, c *Context, s system.CleanInstall) ([]string, error) {
+			return s.InstallClean(ctx, c.Sources)
+		},
+			func(ctx context.Context, s system.CleanInstall) []Check {
+				list, err := s.SettingFaults()
+				return append(
+					proveStore(ctx, s),
+					resultCheck("the settings are those that the release ships", errors.Join(err, errIfAny(list)), "all of them")...,
+				)
+			}),
+	),
+	"upkeep.return-to-checkpoint": systemAction(
+		func(_ context.Context, _ *Context, s system.Checkpoints) ([]string, error) {
+			what, err := s.ReturnToCheckpoint()
+			return []string{"returned to " + what}, err
+		},
+		proveStoreIntact[system.Checkpoints],
+	),
 	"boot.minimal-mode": minimalMode(),
 	"boot.normal-mode": systemAction(func(_ context.Context, _ *Context, s system.StartMode) ([]string, error) {
 		_, err := s.SetMode("normal")
 		return []string{"the next start is a normal one"}, err
 	}, saysMode("normal")),
 	"store.repair": systemAction(repairStore, proveStore[system.Components]),
-	"boot.code":    systemAction(bootAction("boot code in sector 0 as in the component store", system.BootPieces.PutBootCode), proveBoot("code")),
-	"boot.sector":  systemAction(bootAction("boot sector's code as in the component store", system.BootPieces.PutBootSector), proveBoot("sector")),
-	"boot.loader":  systemAction(bootAction("loader as in the component store", system.BootPieces.PutLoader), proveBoot("loader")),
-	"boot.store":   systemAction(bootAction("boot store that starts the system on this disk", system.BootPieces.PutBootStore), proveBoot("store")),
+	"boot.code": systemAction(
+		bootAction("boot code in sector 0 as in the component store", system.BootPieces.PutBootCode), proveBoot("code"),
+	),
+	"boot.sector": systemAction(
+		bootAction("boot sector's code as in the component store", system.BootPieces.PutBootSector), proveBoot("sector"),
+	),
+	"boot.loader": systemAction(
+		bootAction("loader as in the component store", system.BootPieces.PutLoader), proveBoot("loader"),
+	),
+	"boot.store": systemAction(
+		bootAction("boot store that starts the system on this disk", system.BootPieces.PutBootStore), proveBoot("store"),
+	),
 }
 
 func destroying(a Action) Action {
@@ -365,7 +401,11 @@ func proveServices[T system.Services](_ context.Context, s T) []Check {
 	var checks []Check
 	for _, svc := range list {
 		if svc.Update {
-			checks = append(checks, Check{What: "service " + svc.Name + " is as the release ships it", OK: svc.Start == svc.Shipped && svc.Running == svc.Runs, Saw: fmt.Sprintf("start type %s, running: %v", svc.Start, svc.Running)})
+			checks = append(checks, Check{
+				What: "service " + svc.Name + " is as the release ships it",
+				OK:   svc.Start == svc.Shipped && svc.Running == svc.Runs,
+				Saw:  fmt.Sprintf("start type %s, running: %v", svc.Start, svc.Running),
+			})
 		}
 	}
 	return checks
@@ -562,7 +602,9 @@ func minimalMode() Action {
 	return a
 }
 
-func bootAction(what string, put func(system.BootPieces) error) func(context.Context, *Context, system.BootPieces) ([]string, error) {
+func bootAction(
+	what string, put func(system.BootPieces) error,
+) func(context.Context, *Context, system.BootPieces) ([]string, error) {
 	return func(_ context.Context, _ *Context, s system.BootPieces) ([]string, error) {
 		return []string{what}, put(s)
 	}

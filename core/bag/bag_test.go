@@ -21,10 +21,23 @@ import (
 )
 
 func facts() *bag.Facts {
-	return &bag.Facts{Schema: bag.FactsVersion, Gathered: time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC), Machine: bag.Machine{Name: "kestrel-office-3"}, Disks: []bag.Disk{{
-		ID: "disk0", Source: "k.img", Size: 1 << 20, SectorSize: 512, Style: "none", Marks: []string{}, Primary: bag.TableCopy{State: "absent"}, Backup: bag.TableCopy{State: "absent"},
-		Problems: []layout.Problem{}, Partitions: []bag.Partition{},
-	}}}
+	return &bag.Facts{
+		Schema:   bag.FactsVersion,
+		Gathered: time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC),
+		Machine:  bag.Machine{Name: "kestrel-office-3"},
+		Disks: []bag.Disk{{
+			ID:         "disk0",
+			Source:     "k.img",
+			Size:       1 << 20,
+			SectorSize: 512,
+			Style:      "none",
+			Marks:      []string{},
+			Primary:    bag.TableCopy{State: "absent"},
+			Backup:     bag.TableCopy{State: "absent"},
+			Problems:   []layout.Problem{},
+			Partitions: []bag.Partition{},
+		}},
+	}
 }
 
 func pack(t *testing.T, zstd bool, files map[string]string) []byte {
@@ -49,11 +62,18 @@ func pack(t *testing.T, zstd bool, files map[string]string) []byte {
 }
 
 func TestWhatWasPackedIsReadBack(t *testing.T) {
-	files := map[string]string{"logs/dpkg.log": "a line\n", "logs/100% of it\n.log": strings.Repeat("x", 100_000), "empty": ""}
+	files := map[string]string{
+		"logs/dpkg.log":         "a line\n",
+		"logs/100% of it\n.log": strings.Repeat("x", 100_000),
+		"empty":                 "",
+	}
 	var digests []string
 	for _, zstd := range []bool{false, true} {
 		dir := t.TempDir()
-		info, err := bag.Unpack(context.Background(), bytes.NewReader(pack(t, zstd, map[string]string{"logs/dpkg.log": files["logs/dpkg.log"], "empty": ""})), bag.DefaultLimits, dir)
+		info, err := bag.Unpack(context.Background(), bytes.NewReader(pack(t, zstd, map[string]string{
+			"logs/dpkg.log": files["logs/dpkg.log"],
+			"empty":         "",
+		})), bag.DefaultLimits, dir)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -76,7 +96,10 @@ func TestTarAndSha256sumAgree(t *testing.T) {
 	if err := os.WriteFile(file, pack(t, false, map[string]string{"logs/apt/term.log": "text\n"}), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	for _, command := range []string{"tar xzf b.tar.gz", "cd kestrel-office-3 && sha256sum --check --strict manifest-sha256.txt tagmanifest-sha256.txt", "grep -q 'BagIt-Version: 1.0' kestrel-office-3/bagit.txt"} {
+	for _, command := range []string{
+		"tar xzf b.tar.gz", "cd kestrel-office-3 && sha256sum --check --strict manifest-sha256.txt tagmanifest-sha256.txt",
+		"grep -q 'BagIt-Version: 1.0' kestrel-office-3/bagit.txt",
+	} {
 		cmd := exec.Command("sh", "-c", command)
 		cmd.Dir = dir
 		if out, err := cmd.CombinedOutput(); err != nil {
@@ -123,7 +146,9 @@ func zeros(n int64) []byte {
 }
 
 func TestBadBagsAreRefusedByName(t *testing.T) {
-	good := pack(t, false, map[string]string{"logs/dpkg.log": strings.Repeat("some text that is long enough to be cut\n", 200)})
+	good := pack(
+		t, false, map[string]string{"logs/dpkg.log": strings.Repeat("some text that is long enough to be cut\n", 200)},
+	)
 	sum := func(s string) string { return fmt.Sprintf("%x", sha256.Sum256([]byte(s))) }
 	declared := entry{"b/bagit.txt", "BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n", tar.TypeReg}
 	small := bag.DefaultLimits
@@ -142,20 +167,53 @@ func TestBadBagsAreRefusedByName(t *testing.T) {
 		"no manifest":      {archive(declared, entry{"b/data/a", "x", tar.TypeReg}), bag.ErrNotABag, bag.DefaultLimits},
 		"cut off":          {good[:len(good)*2/3], bag.ErrTruncated, bag.DefaultLimits},
 		"cut off at start": {good[:5], bag.ErrTruncated, bag.DefaultLimits},
-		"no facts":         {archive(declared, entry{"b/data/a", "x", tar.TypeReg}, entry{"b/manifest-sha256.txt", sum("x") + "  data/a\n", tar.TypeReg}), bag.ErrFacts, bag.DefaultLimits},
-		"facts not valid":  {archive(declared, entry{"b/data/facts.json", `{"schema":1}`, tar.TypeReg}, entry{"b/manifest-sha256.txt", sum(`{"schema":1}`) + "  data/facts.json\n", tar.TypeReg}), bag.ErrFacts, bag.DefaultLimits},
-		"wrong checksum":   {archive(declared, entry{"b/data/a", "x", tar.TypeReg}, entry{"b/manifest-sha256.txt", sum("y") + "  data/a\n", tar.TypeReg}), bag.ErrChecksum, bag.DefaultLimits},
-		"promised file":    {archive(declared, entry{"b/manifest-sha256.txt", sum("y") + "  data/a\n", tar.TypeReg}), bag.ErrChecksum, bag.DefaultLimits},
-		"file not listed":  {archive(declared, entry{"b/data/a", "x", tar.TypeReg}, entry{"b/data/b", "x", tar.TypeReg}, entry{"b/manifest-sha256.txt", sum("x") + "  data/a\n", tar.TypeReg}), bag.ErrChecksum, bag.DefaultLimits},
-		"climbs out":       {archive(declared, entry{"b/data/../../etc/passwd", "x", tar.TypeReg}), bag.ErrUnsafe, bag.DefaultLimits},
-		"absolute":         {archive(entry{"/etc/passwd", "x", tar.TypeReg}), bag.ErrUnsafe, bag.DefaultLimits},
-		"backslash":        {archive(declared, entry{`b/data/..\..\x`, "x", tar.TypeReg}), bag.ErrUnsafe, bag.DefaultLimits},
-		"link":             {archive(declared, entry{"b/data/a", "/etc/passwd", tar.TypeSymlink}), bag.ErrUnsafe, bag.DefaultLimits},
-		"twice":            {archive(declared, entry{"b/data/a", "x", tar.TypeReg}, entry{"b/data/a", "y", tar.TypeReg}), bag.ErrUnsafe, bag.DefaultLimits},
-		"two folders":      {archive(declared, entry{"c/data/a", "x", tar.TypeReg}), bag.ErrNotABag, bag.DefaultLimits},
-		"too deep":         {archive(declared, entry{"b/data/" + strings.Repeat("d/", 40) + "a", "x", tar.TypeReg}), bag.ErrTooLarge, bag.DefaultLimits},
-		"too many files":   {good, bag.ErrTooLarge, small},
-		"bomb":             {zeros(256 << 20), bag.ErrTooLarge, bag.DefaultLimits},
+		"no facts": {
+			archive(declared, entry{
+				"b/data/a", "x", tar.TypeReg,
+			}, entry{"b/manifest-sha256.txt", sum("x") + "  data/a\n", tar.TypeReg}),
+			bag.ErrFacts, bag.DefaultLimits,
+		},
+		"facts not valid": {
+			archive(declared, entry{
+				"b/data/facts.json", `{"schema":1}`, tar.TypeReg,
+			}, entry{"b/manifest-sha256.txt", sum(`{"schema":1}`) + "  data/facts.json\n", tar.TypeReg}),
+			bag.ErrFacts, bag.DefaultLimits,
+		},
+		"wrong checksum": {
+			archive(declared, entry{
+				"b/data/a", "x", tar.TypeReg,
+			}, entry{"b/manifest-sha256.txt", sum("y") + "  data/a\n", tar.TypeReg}),
+			bag.ErrChecksum, bag.DefaultLimits,
+		},
+		"promised file": {
+			archive(declared, entry{"b/manifest-sha256.txt", sum("y") + "  data/a\n", tar.TypeReg}), bag.ErrChecksum,
+			bag.DefaultLimits,
+		},
+		"file not listed": {
+			archive(declared, entry{
+				"b/data/a", "x", tar.TypeReg,
+			}, entry{"b/data/b", "x", tar.TypeReg}, entry{"b/manifest-sha256.txt", sum("x") + "  data/a\n", tar.TypeReg}),
+			bag.ErrChecksum, bag.DefaultLimits,
+		},
+		"climbs out": {
+			archive(declared, entry{"b/data/../../etc/passwd", "x", tar.TypeReg}), bag.ErrUnsafe, bag.DefaultLimits,
+		},
+		"absolute":  {archive(entry{"/etc/passwd", "x", tar.TypeReg}), bag.ErrUnsafe, bag.DefaultLimits},
+		"backslash": {archive(declared, entry{`b/data/..\..\x`, "x", tar.TypeReg}), bag.ErrUnsafe, bag.DefaultLimits},
+		"link": {
+			archive(declared, entry{"b/data/a", "/etc/passwd", tar.TypeSymlink}), bag.ErrUnsafe, bag.DefaultLimits,
+		},
+		"twice": {
+			archive(declared, entry{"b/data/a", "x", tar.TypeReg}, entry{"b/data/a", "y", tar.TypeReg}), bag.ErrUnsafe,
+			bag.DefaultLimits,
+		},
+		"two folders": {archive(declared, entry{"c/data/a", "x", tar.TypeReg}), bag.ErrNotABag, bag.DefaultLimits},
+		"too deep": {
+			archive(declared, entry{"b/data/" + strings.Repeat("d/", 40) + "a", "x", tar.TypeReg}), bag.ErrTooLarge,
+			bag.DefaultLimits,
+		},
+		"too many files": {good, bag.ErrTooLarge, small},
+		"bomb":           {zeros(256 << 20), bag.ErrTooLarge, bag.DefaultLimits},
 	} {
 		t.Run(name, func(t *testing.T) {
 			dir := t.TempDir()
@@ -191,7 +249,8 @@ func TestAWriterRefusesWhatAReaderWould(t *testing.T) {
 	if err := begin().AddFacts(bad); err == nil || !strings.Contains(err.Error(), "/machine/name") {
 		t.Errorf("facts that break the schema: %v", err)
 	}
-	if err := begin().AddFile("a", 10, strings.NewReader("short")); err == nil || !strings.Contains(err.Error(), "5 of 10 bytes") {
+	if err := begin().AddFile("a", 10, strings.NewReader("short")); err == nil ||
+		!strings.Contains(err.Error(), "5 of 10 bytes") {
 		t.Errorf("a file that became shorter: %v", err)
 	}
 	for _, name := range []string{"../up", "/abs", "a//b", "a/./b", `back\slash`, "", "bell\a"} {
@@ -238,13 +297,17 @@ func TestAFileThatGrowsIsTakenAsItWas(t *testing.T) {
 func TestReadingStopsWhenTheCallerHasGone(t *testing.T) {
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
-	if _, err := bag.Read(ctx, bytes.NewReader(pack(t, false, nil)), bag.DefaultLimits, nil); !errors.Is(err, context.Canceled) {
+	if _, err := bag.Read(
+		ctx, bytes.NewReader(pack(t, false, nil)), bag.DefaultLimits, nil,
+	); !errors.Is(err, context.Canceled) {
 		t.Errorf("got %v", err)
 	}
 }
 
 func FuzzRead(f *testing.F) {
-	f.Add(archive(entry{"b/bagit.txt", "BagIt-Version: 1.0\n", tar.TypeReg}, entry{"b/data/facts.json", "{}", tar.TypeReg}))
+	f.Add(archive(entry{
+		"b/bagit.txt", "BagIt-Version: 1.0\n", tar.TypeReg,
+	}, entry{"b/data/facts.json", "{}", tar.TypeReg}))
 	f.Add([]byte{0x28, 0xb5, 0x2f, 0xfd, 0})
 	limits := bag.DefaultLimits
 	limits.Total, limits.RatioFrom = 1<<22, 1<<20

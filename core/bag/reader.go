@@ -35,7 +35,11 @@ func Read(ctx context.Context, in io.Reader, limits Limits, visit Visitor) (*Inf
 	defer func() { _ = plain.Close() }()
 	unpacked := &counter{r: plain, ctx: ctx, check: func(n int64) error {
 		if n > limits.RatioFrom && n > limits.Ratio*packed.n {
-			return &Error{Kind: ErrTooLarge, Text: fmt.Sprintf("it unpacks to more than %d times its size", limits.Ratio), Do: "this looks like an archive made to exhaust the reader; nothing of it was kept"}
+			return &Error{
+				Kind: ErrTooLarge,
+				Text: fmt.Sprintf("it unpacks to more than %d times its size", limits.Ratio),
+				Do:   "this looks like an archive made to exhaust the reader; nothing of it was kept",
+			}
 		}
 		return nil
 	}}
@@ -93,7 +97,11 @@ func decompress(in io.Reader) (io.ReadCloser, error) {
 		}
 		return z.IOReadCloser(), nil
 	}
-	return nil, &Error{Kind: ErrNotABag, Text: fmt.Sprintf("it begins with %q, want a .tar.gz or .tar.zst", head), Do: "make one with \"diorthos gather\""}
+	return nil, &Error{
+		Kind: ErrNotABag,
+		Text: fmt.Sprintf("it begins with %q, want a .tar.gz or .tar.zst", head),
+		Do:   "make one with \"diorthos gather\"",
+	}
 }
 
 // explain turns what the standard readers say into what a technician needs.
@@ -107,8 +115,13 @@ func explain(err error, at int64) error {
 	case errors.Is(err, gzip.ErrChecksum), errors.Is(err, zstd.ErrCRCMismatch):
 		return &Error{Kind: ErrChecksum, Text: "the compressed stream was altered", Do: again}
 	case errors.Is(err, zstd.ErrWindowSizeExceeded), errors.Is(err, zstd.ErrDecoderSizeExceeded):
-		return &Error{Kind: ErrTooLarge, Text: "its compression asks for more memory than 16 MiB", Do: "pack it with an ordinary window"}
-	case errors.Is(err, gzip.ErrHeader), errors.Is(err, tar.ErrHeader), errors.Is(err, zstd.ErrMagicMismatch), isCorrupt(err):
+		return &Error{
+			Kind: ErrTooLarge,
+			Text: "its compression asks for more memory than 16 MiB",
+			Do:   "pack it with an ordinary window",
+		}
+	case errors.Is(err, gzip.ErrHeader), errors.Is(err, tar.ErrHeader), errors.Is(err, zstd.ErrMagicMismatch),
+		isCorrupt(err):
 		return &Error{Kind: ErrNotABag, Text: fmt.Sprintf("byte %d or near it is not an archive: %v", at, err), Do: again}
 	}
 	return err
@@ -118,7 +131,8 @@ func explain(err error, at int64) error {
 // compare with.
 func isCorrupt(err error) bool {
 	text := err.Error()
-	return strings.HasPrefix(text, "flate:") || strings.Contains(text, "corrupt") || strings.HasPrefix(text, "archive/tar:")
+	return strings.HasPrefix(text, "flate:") || strings.Contains(text, "corrupt") ||
+		strings.HasPrefix(text, "archive/tar:")
 }
 
 // counter counts what passes and stops when the caller has gone.
@@ -177,7 +191,12 @@ func (r *reader) entry(h *tar.Header, body io.Reader) error {
 		r.folder = top
 	}
 	if top != r.folder {
-		return &Error{Kind: ErrNotABag, Name: h.Name, Text: fmt.Sprintf("a second folder beside %q", r.folder), Do: "a bag has one folder at its top (RFC 8493, section 4)"}
+		return &Error{
+			Kind: ErrNotABag,
+			Name: h.Name,
+			Text: fmt.Sprintf("a second folder beside %q", r.folder),
+			Do:   "a bag has one folder at its top (RFC 8493, section 4)",
+		}
 	}
 	switch {
 	case h.Typeflag == tar.TypeDir:
@@ -187,7 +206,12 @@ func (r *reader) entry(h *tar.Header, body io.Reader) error {
 	case h.PAXRecords["GNU.sparse.major"] != "" || h.PAXRecords["GNU.sparse.size"] != "":
 		return &Error{Kind: ErrUnsafe, Name: h.Name, Text: "is stored with holes", Do: "pack it without sparse files"}
 	case !inside:
-		return &Error{Kind: ErrNotABag, Name: h.Name, Text: "stands beside the bag's folder", Do: "a bag has one folder at its top (RFC 8493, section 4)"}
+		return &Error{
+			Kind: ErrNotABag,
+			Name: h.Name,
+			Text: "stands beside the bag's folder",
+			Do:   "a bag has one folder at its top (RFC 8493, section 4)",
+		}
 	}
 	payload, ok := strings.CutPrefix(name, payloadFolder)
 	if !ok {
@@ -199,7 +223,12 @@ func (r *reader) entry(h *tar.Header, body io.Reader) error {
 // tagFile keeps the bag's own small files.
 func (r *reader) tagFile(name string, size int64, body io.Reader) error {
 	if size > r.limits.Facts || len(r.tags) >= 64 {
-		return &Error{Kind: ErrTooLarge, Name: name, Text: fmt.Sprintf("%d bytes, at most %d", size, r.limits.Facts), Do: "a bag's own lists are small"}
+		return &Error{
+			Kind: ErrTooLarge,
+			Name: name,
+			Text: fmt.Sprintf("%d bytes, at most %d", size, r.limits.Facts),
+			Do:   "a bag's own lists are small",
+		}
 	}
 	if _, ok := r.tags[name]; ok {
 		return &Error{Kind: ErrUnsafe, Name: name, Text: "is in it twice", Do: again}
@@ -216,17 +245,37 @@ func (r *reader) payloadFile(name string, size int64, body io.Reader) error {
 	r.total += size
 	switch {
 	case size > r.limits.File:
-		return &Error{Kind: ErrTooLarge, Name: name, Text: fmt.Sprintf("%d bytes, at most %d", size, r.limits.File), Do: "leave it out, or hand in its last part"}
+		return &Error{
+			Kind: ErrTooLarge,
+			Name: name,
+			Text: fmt.Sprintf("%d bytes, at most %d", size, r.limits.File),
+			Do:   "leave it out, or hand in its last part",
+		}
 	case r.total > r.limits.Total:
-		return &Error{Kind: ErrTooLarge, Name: name, Text: fmt.Sprintf("with it the bag unpacks to more than %d bytes", r.limits.Total), Do: "leave out what the case does not need"}
+		return &Error{
+			Kind: ErrTooLarge,
+			Name: name,
+			Text: fmt.Sprintf("with it the bag unpacks to more than %d bytes", r.limits.Total),
+			Do:   "leave out what the case does not need",
+		}
 	case len(r.sums) >= r.limits.Files:
-		return &Error{Kind: ErrTooLarge, Name: name, Text: fmt.Sprintf("more than %d files", r.limits.Files), Do: "leave out what the case does not need"}
+		return &Error{
+			Kind: ErrTooLarge,
+			Name: name,
+			Text: fmt.Sprintf("more than %d files", r.limits.Files),
+			Do:   "leave out what the case does not need",
+		}
 	}
 	sum := sha256.New()
 	body = io.TeeReader(body, sum)
 	if name == factsName {
 		if size > r.limits.Facts {
-			return &Error{Kind: ErrTooLarge, Name: name, Text: fmt.Sprintf("%d bytes, at most %d", size, r.limits.Facts), Do: "facts are a summary: put the rest into files"}
+			return &Error{
+				Kind: ErrTooLarge,
+				Name: name,
+				Text: fmt.Sprintf("%d bytes, at most %d", size, r.limits.Facts),
+				Do:   "facts are a summary: put the rest into files",
+			}
 		}
 		raw, err := io.ReadAll(body)
 		if err != nil {
@@ -248,11 +297,21 @@ func (r *reader) payloadFile(name string, size int64, body io.Reader) error {
 // verify compares what came with what the manifests promise.
 func (r *reader) verify() (*Info, error) {
 	if !bytes.HasPrefix(r.tags[declarationName], []byte("BagIt-Version: 1.0")) {
-		return nil, &Error{Kind: ErrNotABag, Name: declarationName, Text: "is missing or of another version", Do: "make the bag with \"diorthos gather\""}
+		return nil, &Error{
+			Kind: ErrNotABag,
+			Name: declarationName,
+			Text: "is missing or of another version",
+			Do:   "make the bag with \"diorthos gather\"",
+		}
 	}
 	manifest, ok := r.tags[manifestName]
 	if !ok {
-		return nil, &Error{Kind: ErrNotABag, Name: manifestName, Text: "is missing", Do: "make the bag with \"diorthos gather\""}
+		return nil, &Error{
+			Kind: ErrNotABag,
+			Name: manifestName,
+			Text: "is missing",
+			Do:   "make the bag with \"diorthos gather\"",
+		}
 	}
 	promised, err := parseManifest(manifestName, manifest)
 	if err != nil {
@@ -264,7 +323,12 @@ func (r *reader) verify() (*Info, error) {
 		case !ok:
 			return nil, &Error{Kind: ErrChecksum, Name: full, Text: "is promised by the manifest and not there", Do: again}
 		case got.SHA256 != sum:
-			return nil, &Error{Kind: ErrChecksum, Name: full, Text: fmt.Sprintf("SHA-256 is %.12s…, the manifest says %.12s…", got.SHA256, sum), Do: again}
+			return nil, &Error{
+				Kind: ErrChecksum,
+				Name: full,
+				Text: fmt.Sprintf("SHA-256 is %.12s…, the manifest says %.12s…", got.SHA256, sum),
+				Do:   again,
+			}
 		}
 	}
 	if err := r.verifyTags(); err != nil {
@@ -281,10 +345,20 @@ func (r *reader) verify() (*Info, error) {
 	}
 	sort.Slice(info.Files, func(i, k int) bool { return info.Files[i].Name < info.Files[k].Name })
 	if r.facts == nil {
-		return nil, &Error{Kind: ErrFacts, Name: payloadFolder + factsName, Text: "is missing", Do: "make the bag with \"diorthos gather\""}
+		return nil, &Error{
+			Kind: ErrFacts,
+			Name: payloadFolder + factsName,
+			Text: "is missing",
+			Do:   "make the bag with \"diorthos gather\"",
+		}
 	}
 	if info.Facts, err = ParseFacts(r.facts); err != nil {
-		return nil, &Error{Kind: ErrFacts, Name: payloadFolder + factsName, Text: err.Error(), Do: "see the facts' schema in docs/formats.md"}
+		return nil, &Error{
+			Kind: ErrFacts,
+			Name: payloadFolder + factsName,
+			Text: err.Error(),
+			Do:   "see the facts' schema in docs/formats.md",
+		}
 	}
 	return info, nil
 }
@@ -312,7 +386,12 @@ func parseManifest(file string, text []byte) (map[string]string, error) {
 		sum, name, ok := strings.Cut(strings.TrimRight(line, "\r"), " ")
 		name = unescapeName(strings.TrimLeft(name, " *\t"))
 		if _, err := hex.DecodeString(sum); !ok || err != nil || len(sum) != 64 || name == "" {
-			return nil, &Error{Kind: ErrNotABag, Name: file, Text: fmt.Sprintf("line %d is not a checksum and a name", n+1), Do: again}
+			return nil, &Error{
+				Kind: ErrNotABag,
+				Name: file,
+				Text: fmt.Sprintf("line %d is not a checksum and a name", n+1),
+				Do:   again,
+			}
 		}
 		list[name] = strings.ToLower(sum)
 	}
@@ -331,13 +410,23 @@ func checkName(name string, limits Limits) error {
 	case strings.HasPrefix(name, "/") || strings.Contains(name, `\`) || len(name) > 1 && name[1] == ':':
 		return bad("is not relative to the bag")
 	case len(name) > limits.Name:
-		return &Error{Kind: ErrTooLarge, Name: name[:40] + "…", Text: fmt.Sprintf("its name has %d bytes, at most %d", len(name), limits.Name), Do: "shorten it"}
+		return &Error{
+			Kind: ErrTooLarge,
+			Name: name[:40] + "…",
+			Text: fmt.Sprintf("its name has %d bytes, at most %d", len(name), limits.Name),
+			Do:   "shorten it",
+		}
 	case strings.ContainsFunc(name, unicode.IsControl):
 		return bad("has control characters in it")
 	}
 	parts := strings.Split(name, "/")
 	if len(parts) > limits.Depth {
-		return &Error{Kind: ErrTooLarge, Name: name, Text: fmt.Sprintf("%d folders deep, at most %d", len(parts), limits.Depth), Do: "flatten it"}
+		return &Error{
+			Kind: ErrTooLarge,
+			Name: name,
+			Text: fmt.Sprintf("%d folders deep, at most %d", len(parts), limits.Depth),
+			Do:   "flatten it",
+		}
 	}
 	for _, part := range parts {
 		if part == ".." || part == "." || part == "" {

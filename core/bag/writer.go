@@ -109,8 +109,13 @@ func (w *Writer) Close() (digest string, err error) {
 		return "", errors.New("bag: it has no facts")
 	}
 	manifest := w.manifestText()
-	info := fmt.Sprintf("Bagging-Date: %s\nPayload-Oxum: %d.%d\n", w.opts.Created.UTC().Format(time.DateOnly), w.bytes, len(w.manifest))
-	tags := fmt.Sprintf("%s  %s\n%s  %s\n%s  %s\n", hexSum([]byte(info)), infoName, hexSum([]byte(declaration)), declarationName, hexSum(manifest), manifestName)
+	info := fmt.Sprintf(
+		"Bagging-Date: %s\nPayload-Oxum: %d.%d\n", w.opts.Created.UTC().Format(time.DateOnly), w.bytes, len(w.manifest),
+	)
+	tags := fmt.Sprintf(
+		"%s  %s\n%s  %s\n%s  %s\n", hexSum([]byte(info)), infoName, hexSum([]byte(declaration)), declarationName,
+		hexSum(manifest), manifestName,
+	)
 	for _, part := range []struct {
 		name string
 		text []byte
@@ -144,7 +149,12 @@ func (w *Writer) put(name string, text []byte) error {
 
 func (w *Writer) header(name string, size int64) error {
 	return w.tar.WriteHeader(&tar.Header{
-		Typeflag: tar.TypeReg, Name: path.Join(w.opts.Name, name), Size: size, Mode: 0o644, ModTime: w.opts.Created.Truncate(time.Second), Format: tar.FormatPAX,
+		Typeflag: tar.TypeReg,
+		Name:     path.Join(w.opts.Name, name),
+		Size:     size,
+		Mode:     0o644,
+		ModTime:  w.opts.Created.Truncate(time.Second),
+		Format:   tar.FormatPAX,
 	})
 }
 

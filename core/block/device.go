@@ -76,7 +76,9 @@ func (m *Image) WriteAt(p []byte, off int64) (int, error) {
 		return 0, fmt.Errorf("write %s: %w", m.file.Name(), ErrReadOnly)
 	}
 	if off < 0 || off+int64(len(p)) > m.size {
-		return 0, fmt.Errorf("write %s: bytes %d to %d lie outside its %d bytes", m.file.Name(), off, off+int64(len(p)), m.size)
+		return 0, fmt.Errorf(
+			"write %s: bytes %d to %d lie outside its %d bytes", m.file.Name(), off, off+int64(len(p)), m.size,
+		)
 	}
 	return m.file.WriteAt(p, off)
 }

@@ -28,7 +28,13 @@ type drafted struct {
 
 // NewDraft begins a draft over src.
 func NewDraft(src Source) *Draft {
-	return &Draft{under: src, size: src.Size(), sectorSize: src.SectorSize(), sectors: map[int64]*drafted{}, what: "change"}
+	return &Draft{
+		under:      src,
+		size:       src.Size(),
+		sectorSize: src.SectorSize(),
+		sectors:    map[int64]*drafted{},
+		what:       "change",
+	}
 }
 
 // NewDraftOver begins a draft over something whose size is not known.

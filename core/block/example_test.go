@@ -44,7 +44,11 @@ func ExampleJournal() {
 		fmt.Printf("%s: %q\n", journal.State(), word)
 	}
 	sector := append([]byte("harbour "), bytes.Repeat([]byte("sea "), 126)...)
-	if err := journal.Apply(context.Background(), disk, []block.Write{{Off: 4096, Data: sector, What: "a word"}}); err != nil {
+	if err := journal.Apply(context.Background(), disk, []block.Write{{
+		Off:  4096,
+		Data: sector,
+		What: "a word",
+	}}); err != nil {
 		fmt.Println(err)
 	}
 	show()

@@ -103,7 +103,12 @@ func indexWrite(body []byte, at int64) noted {
 // indexKept notes where in the journal what was kept stands; nowhere if it was
 // all zeros.
 func indexKept(body []byte, at int64) noted {
-	w := noted{off: int64(binary.LittleEndian.Uint64(body)), length: int(binary.LittleEndian.Uint32(body[8:])), before: at + keptHead, what: keptPiece}
+	w := noted{
+		off:    int64(binary.LittleEndian.Uint64(body)),
+		length: int(binary.LittleEndian.Uint32(body[8:])),
+		before: at + keptHead,
+		what:   keptPiece,
+	}
 	if len(body) == keptHead {
 		w.before = nowhere
 	}
@@ -120,7 +125,8 @@ func checkKept(body []byte) bool {
 		return false
 	}
 	n := int64(binary.LittleEndian.Uint32(body[8:]))
-	return int64(binary.LittleEndian.Uint64(body)) >= 0 && n <= keptSize && (len(body) == keptHead || int64(len(body)) == keptHead+n)
+	return int64(binary.LittleEndian.Uint64(body)) >= 0 && n <= keptSize &&
+		(len(body) == keptHead || int64(len(body)) == keptHead+n)
 }
 
 func checkWrite(body []byte) bool {
@@ -146,7 +152,10 @@ func readJournal(file File, name string) (*Journal, error) {
 			break
 		}
 		if err != nil {
-			return nil, fmt.Errorf("journal %s: record at byte %d: %w; %d changes before it can still be read: %w", name, j.end, err, len(j.writes), ErrDamaged)
+			return nil, fmt.Errorf(
+				"journal %s: record at byte %d: %w; %d changes before it can still be read: %w",
+				name, j.end, err, len(j.writes), ErrDamaged,
+			)
 		}
 		if err := j.take(kind, body); err != nil {
 			return nil, fmt.Errorf("journal %s: record at byte %d: %w: %w", name, j.end, err, ErrDamaged)
@@ -155,7 +164,9 @@ func readJournal(file File, name string) (*Journal, error) {
 		j.end += int64(recordHead + len(body))
 	}
 	if j.state == "" {
-		return nil, fmt.Errorf("journal %s: was cut off before its first record; nothing was changed on its account: %w", name, ErrDamaged)
+		return nil, fmt.Errorf(
+			"journal %s: was cut off before its first record; nothing was changed on its account: %w", name, ErrDamaged,
+		)
 	}
 	return j, nil
 }

@@ -197,7 +197,9 @@ func (j *Journal) Close() error { return j.file.Close() }
 // restores dev exactly and Resume completes the change exactly.
 func (j *Journal) Apply(ctx context.Context, dev Device, writes []Write) error {
 	if j.state != Recorded || len(j.writes) > 0 {
-		return fmt.Errorf("journal %s: is %s and holds %d changes; a journal is for one change", j.name, j.state, len(j.writes))
+		return fmt.Errorf(
+			"journal %s: is %s and holds %d changes; a journal is for one change", j.name, j.state, len(j.writes),
+		)
 	}
 	for _, w := range writes {
 		if err := ctx.Err(); err != nil {
@@ -307,7 +309,10 @@ func (j *Journal) Undo(ctx context.Context, dev Device) error {
 // is one that the journal knows.
 func (j *Journal) mayTouch(ctx context.Context, dev Device) error {
 	if dev.Size() != j.head.Target.Size {
-		return fmt.Errorf("journal %s is about a disk of %d bytes, this one has %d: %w", j.name, j.head.Target.Size, dev.Size(), ErrNotThisDisk)
+		return fmt.Errorf(
+			"journal %s is about a disk of %d bytes, this one has %d: %w",
+			j.name, j.head.Target.Size, dev.Size(), ErrNotThisDisk,
+		)
 	}
 	if j.head.Keeps {
 		return j.release(ctx, dev)
@@ -325,7 +330,10 @@ func (j *Journal) mayTouch(ctx context.Context, dev Device) error {
 			return err
 		}
 		if !known {
-			return fmt.Errorf("journal %s: %s at byte %d is neither as before nor as after the change: %w", j.name, w.what, w.off, ErrChangedSince)
+			return fmt.Errorf(
+				"journal %s: %s at byte %d is neither as before nor as after the change: %w",
+				j.name, w.what, w.off, ErrChangedSince,
+			)
 		}
 	}
 	return nil

@@ -305,7 +305,12 @@ func TestWhatAKeeperKeptComesBackAfterEveryCut(t *testing.T) {
 
 func overwrite(d *disk, f *os.File, path string) error {
 	defer func() { _ = f.Close() }()
-	j, err := block.NewJournal(&paper{f, d.power}, path, block.Head{Action: "test", Keeps: true, Target: block.Target{Size: d.Size(), SectorSize: 512}, Started: time.Unix(0, 0)})
+	j, err := block.NewJournal(&paper{f, d.power}, path, block.Head{
+		Action:  "test",
+		Keeps:   true,
+		Target:  block.Target{Size: d.Size(), SectorSize: 512},
+		Started: time.Unix(0, 0),
+	})
 	if err != nil {
 		return err
 	}

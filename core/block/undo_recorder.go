@@ -29,7 +29,9 @@ type UndoRecorder struct {
 // Keep begins a change of dev, whose journal's head must say that it keeps.
 func (j *Journal) Keep(dev Device) (*UndoRecorder, error) {
 	if j.state != Recorded || len(j.writes) > 0 || !j.head.Keeps {
-		return nil, fmt.Errorf("journal %s: is %s and holds %d changes; a journal is for one change", j.name, j.state, len(j.writes))
+		return nil, fmt.Errorf(
+			"journal %s: is %s and holds %d changes; a journal is for one change", j.name, j.state, len(j.writes),
+		)
 	}
 	return &UndoRecorder{dev, j, map[int64]bool{}}, j.mark(kindCommitted, Committed)
 }

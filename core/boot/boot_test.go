@@ -37,7 +37,11 @@ func (h harbour) Code() (disk, sector *boot.Piece) {
 	if !h.code {
 		return nil, nil
 	}
-	return &boot.Piece{What: "anchor 2", Data: []byte("ANCHOR"), Also: [][]byte{[]byte("ANCH-1")}}, &boot.Piece{What: "anchor's second half", Data: []byte("STAY"), At: 90}
+	return &boot.Piece{
+		What: "anchor 2",
+		Data: []byte("ANCHOR"),
+		Also: [][]byte{[]byte("ANCH-1")},
+	}, &boot.Piece{What: "anchor's second half", Data: []byte("STAY"), At: 90}
 }
 
 func (harbour) Loader(firmware.Mode) (string, [][]byte) {
@@ -147,15 +151,27 @@ func (s *scene) follow(t *testing.T) boot.Chain {
 }
 
 func sound(t *testing.T, mode firmware.Mode) *scene {
-	s := &scene{path: disk(t, mode), system: harbour{code: true, rest: []boot.Link{{Kind: boot.LinkServices, What: "services", Saw: "all run"}}}}
+	s := &scene{
+		path:   disk(t, mode),
+		system: harbour{code: true, rest: []boot.Link{{Kind: boot.LinkServices, What: "services", Saw: "all run"}}},
+	}
 	s.volumes = map[int]fs.FS{1: fstest.MapFS{}, 2: fstest.MapFS{}}
 	s.file(1, loader, "the loader")
 	s.file(1, menu, "cafe-0001 "+kernel)
 	s.file(2, kernel, "the kernel")
-	s.ground = boot.Ground{Mode: mode, Contents: map[int]layout.Content{1: {Kind: "fat32", UUID: "AA-BB"}, 2: {Kind: "ext4", UUID: "CAFE-0001", Label: "root"}},
-		Known: func(path string) []byte { return map[string][]byte{kernel: []byte("the kernel")}[path] }}
+	s.ground = boot.Ground{
+		Mode: mode,
+		Contents: map[int]layout.Content{
+			1: {Kind: "fat32", UUID: "AA-BB"},
+			2: {Kind: "ext4", UUID: "CAFE-0001", Label: "root"},
+		},
+		Known: func(path string) []byte { return map[string][]byte{kernel: []byte("the kernel")}[path] },
+	}
 	if mode == "uefi" {
-		s.ground.Entries = []firmware.Entry{{ID: "0007", Title: "a medium that is gone", Absent: true}, {ID: "0001", Title: "Anchor", Partition: strings.ToLower(espID), Path: loader}}
+		s.ground.Entries = []firmware.Entry{
+			{ID: "0007", Title: "a medium that is gone", Absent: true},
+			{ID: "0001", Title: "Anchor", Partition: strings.ToLower(espID), Path: loader},
+		}
 	}
 	return s
 }
@@ -169,8 +185,14 @@ func kinds(c boot.Chain) (list []boot.LinkKind) {
 
 func TestASoundChainIsFollowedToItsEnd(t *testing.T) {
 	for mode, want := range map[firmware.Mode][]boot.LinkKind{
-		"uefi": {boot.LinkTable, boot.LinkFirmware, boot.LinkLoader, boot.LinkConfig, boot.LinkVolume, boot.LinkKernel, boot.LinkServices},
-		"bios": {boot.LinkTable, boot.LinkCode, boot.LinkActive, boot.LinkSector, boot.LinkLoader, boot.LinkConfig, boot.LinkVolume, boot.LinkKernel, boot.LinkServices},
+		"uefi": {
+			boot.LinkTable, boot.LinkFirmware, boot.LinkLoader, boot.LinkConfig, boot.LinkVolume, boot.LinkKernel,
+			boot.LinkServices,
+		},
+		"bios": {
+			boot.LinkTable, boot.LinkCode, boot.LinkActive, boot.LinkSector, boot.LinkLoader, boot.LinkConfig,
+			boot.LinkVolume, boot.LinkKernel, boot.LinkServices,
+		},
 	} {
 		c := sound(t, mode).follow(t)
 		if c.Broken() != nil || !slices.Equal(kinds(c), want) {
@@ -188,34 +210,71 @@ func TestTheFirstBrokenLinkIsNamed(t *testing.T) {
 		kind  boot.LinkKind
 		fault boot.Fault
 	}{
-		"an MBR, for UEFI":          {"uefi", func(t *testing.T, s *scene) { s.path = disk(t, "bios") }, boot.LinkTable, "style-against-firmware"},
-		"a GPT, for BIOS":           {"bios", func(t *testing.T, s *scene) { s.path = disk(t, "uefi") }, boot.LinkTable, "style-against-firmware"},
-		"primary table overwritten": {"uefi", func(t *testing.T, s *scene) { poke(t, s.path, 512, "nothing") }, boot.LinkTable, "table-damaged"},
-		"no entry":                  {"uefi", func(_ *testing.T, s *scene) { s.ground.Entries = []firmware.Entry{} }, boot.LinkFirmware, "boot-entries-missing"},
-		"entry of another disk":     {"uefi", func(_ *testing.T, s *scene) { s.ground.Entries[1].Partition = "11111111-2222-3333-4444-555555555555" }, boot.LinkFirmware, "boot-entries-stale"},
-		"a medium comes first":      {"uefi", func(_ *testing.T, s *scene) { s.ground.Entries[0].Absent = false }, boot.LinkFirmware, "boot-order"},
+		"an MBR, for UEFI": {"uefi", func(t *testing.T, s *scene) {
+			s.path = disk(t, "bios")
+		}, boot.LinkTable, "style-against-firmware"},
+		"a GPT, for BIOS": {"bios", func(t *testing.T, s *scene) {
+			s.path = disk(t, "uefi")
+		}, boot.LinkTable, "style-against-firmware"},
+		"primary table overwritten": {"uefi", func(t *testing.T, s *scene) {
+			poke(t, s.path, 512, "nothing")
+		}, boot.LinkTable, "table-damaged"},
+		"no entry": {"uefi", func(_ *testing.T, s *scene) {
+			s.ground.Entries = []firmware.Entry{}
+		}, boot.LinkFirmware, "boot-entries-missing"},
+		"entry of another disk": {"uefi", func(_ *testing.T, s *scene) {
+			s.ground.Entries[1].Partition = "11111111-2222-3333-4444-555555555555"
+		}, boot.LinkFirmware, "boot-entries-stale"},
+		"a medium comes first": {"uefi", func(_ *testing.T, s *scene) {
+			s.ground.Entries[0].Absent = false
+		}, boot.LinkFirmware, "boot-order"},
 		"entries not known, no ESP": {"uefi", func(t *testing.T, s *scene) {
 			s.ground.Entries = nil
 			if out, err := exec.Command("sgdisk", "-t1:8300", s.path).CombinedOutput(); err != nil {
 				t.Fatalf("%v: %s", err, out)
 			}
 		}, boot.LinkFirmware, "esp-missing"},
-		"boot volume unreadable": {"uefi", func(_ *testing.T, s *scene) { s.volumes[1] = nil }, boot.LinkLoader, "boot-volume-unreadable"},
-		"loader gone":            {"uefi", func(_ *testing.T, s *scene) { s.remove(1, loader) }, boot.LinkLoader, "loader-missing"},
-		"loader altered":         {"bios", func(_ *testing.T, s *scene) { s.file(1, loader, "the loadar") }, boot.LinkLoader, "loader-altered"},
-		"menu gone":              {"uefi", func(_ *testing.T, s *scene) { s.remove(1, menu) }, boot.LinkConfig, "boot-store-damaged"},
-		"menu senseless":         {"bios", func(_ *testing.T, s *scene) { s.file(1, menu, "?") }, boot.LinkConfig, "boot-store-damaged"},
-		"menu of another volume": {"uefi", func(_ *testing.T, s *scene) { s.file(1, menu, "beef-0002 "+kernel) }, boot.LinkVolume, "boot-store-other-volume"},
-		"kernel gone":            {"uefi", func(_ *testing.T, s *scene) { s.remove(2, kernel) }, boot.LinkKernel, "kernel-missing"},
-		"kernel altered":         {"bios", func(_ *testing.T, s *scene) { s.file(2, kernel, "the kermel") }, boot.LinkKernel, "kernel-altered"},
+		"boot volume unreadable": {"uefi", func(_ *testing.T, s *scene) {
+			s.volumes[1] = nil
+		}, boot.LinkLoader, "boot-volume-unreadable"},
+		"loader gone": {"uefi", func(_ *testing.T, s *scene) {
+			s.remove(1, loader)
+		}, boot.LinkLoader, "loader-missing"},
+		"loader altered": {"bios", func(_ *testing.T, s *scene) {
+			s.file(1, loader, "the loadar")
+		}, boot.LinkLoader, "loader-altered"},
+		"menu gone": {"uefi", func(_ *testing.T, s *scene) {
+			s.remove(1, menu)
+		}, boot.LinkConfig, "boot-store-damaged"},
+		"menu senseless": {"bios", func(_ *testing.T, s *scene) {
+			s.file(1, menu, "?")
+		}, boot.LinkConfig, "boot-store-damaged"},
+		"menu of another volume": {"uefi", func(_ *testing.T, s *scene) {
+			s.file(1, menu, "beef-0002 "+kernel)
+		}, boot.LinkVolume, "boot-store-other-volume"},
+		"kernel gone": {"uefi", func(_ *testing.T, s *scene) { s.remove(2, kernel) }, boot.LinkKernel, "kernel-missing"},
+		"kernel altered": {"bios", func(_ *testing.T, s *scene) {
+			s.file(2, kernel, "the kermel")
+		}, boot.LinkKernel, "kernel-altered"},
 		"a service stops": {"uefi", func(_ *testing.T, s *scene) {
 			s.system.rest = []boot.Link{{Kind: boot.LinkPending, Fault: "pending-gone"}, {Kind: boot.LinkServices}}
 		}, boot.LinkPending, "pending-gone"},
-		"code overwritten":          {"bios", func(t *testing.T, s *scene) { poke(t, s.path, 0, "XXXXXX") }, boot.LinkCode, "boot-code-damaged"},
-		"boot sector overwritten":   {"bios", func(t *testing.T, s *scene) { poke(t, s.path, 2048*512+90, "GONE") }, boot.LinkSector, "boot-sector-damaged"},
-		"nothing active":            {"bios", func(t *testing.T, s *scene) { poke(t, s.path, 446, "\x00") }, boot.LinkActive, "active-flag"},
-		"two active":                {"bios", func(t *testing.T, s *scene) { poke(t, s.path, 446+16, "\x80") }, boot.LinkActive, "active-flag"},
-		"another than the loader's": {"bios", func(t *testing.T, s *scene) { poke(t, s.path, 446, "\x00"); poke(t, s.path, 446+16, "\x80") }, boot.LinkActive, "active-flag"},
+		"code overwritten": {"bios", func(t *testing.T, s *scene) {
+			poke(t, s.path, 0, "XXXXXX")
+		}, boot.LinkCode, "boot-code-damaged"},
+		"boot sector overwritten": {"bios", func(t *testing.T, s *scene) {
+			poke(t, s.path, 2048*512+90, "GONE")
+		}, boot.LinkSector, "boot-sector-damaged"},
+		"nothing active": {"bios", func(t *testing.T, s *scene) {
+			poke(t, s.path, 446, "\x00")
+		}, boot.LinkActive, "active-flag"},
+		"two active": {"bios", func(t *testing.T, s *scene) {
+			poke(t, s.path, 446+16, "\x80")
+		}, boot.LinkActive, "active-flag"},
+		"another than the loader's": {"bios", func(t *testing.T, s *scene) {
+			poke(t, s.path, 446, "\x00")
+			poke(t, s.path, 446+16, "\x80")
+		}, boot.LinkActive, "active-flag"},
 		"another, and the loader is gone": {"bios", func(t *testing.T, s *scene) {
 			poke(t, s.path, 446, "\x00")
 			poke(t, s.path, 446+16, "\x80")

@@ -106,7 +106,9 @@ func Follow(g Ground) Chain {
 	}
 	volume := g.Volume(part.Number)
 	if volume == nil {
-		add(Link{LinkLoader, fmt.Sprintf("partition %d", part.Number), "its file system cannot be read", "boot-volume-unreadable"})
+		add(Link{
+			LinkLoader, fmt.Sprintf("partition %d", part.Number), "its file system cannot be read", "boot-volume-unreadable",
+		})
 		return c
 	}
 	path, known := g.System.Loader(g.Mode)
@@ -144,11 +146,15 @@ func (g Ground) find(id string, add func(Link) bool) (fs.FS, bool) {
 	for number, content := range g.Contents {
 		if strings.EqualFold(content.UUID, id) {
 			if volume := g.Volume(number); volume != nil {
-				return volume, add(Link{LinkVolume, id, fmt.Sprintf("partition %d, %s %s", number, content.Kind, content.Label), ""})
+				return volume, add(Link{
+					LinkVolume, id, fmt.Sprintf("partition %d, %s %s", number, content.Kind, content.Label), "",
+				})
 			}
 		}
 	}
-	return nil, add(Link{LinkVolume, id, "no partition of this disk holds a volume of that name", "boot-store-other-volume"})
+	return nil, add(Link{
+		LinkVolume, id, "no partition of this disk holds a volume of that name", "boot-store-other-volume",
+	})
 }
 
 // file looks whether a file is there and as it should be.
@@ -175,7 +181,10 @@ func (g Ground) toBootVolume(add func(Link) bool) (layout.Partition, bool) {
 	p := &g.Table.Primary
 	switch {
 	case g.Table.Style() != layout.StyleGPT:
-		return layout.Partition{}, add(Link{LinkTable, "GPT", fmt.Sprintf("the table is of style %s; UEFI firmware wants GPT", g.Table.Style()), "style-against-firmware"})
+		return layout.Partition{}, add(Link{
+			LinkTable, "GPT", fmt.Sprintf("the table is of style %s; UEFI firmware wants GPT", g.Table.Style()),
+			"style-against-firmware",
+		})
 	case !p.Sound():
 		return layout.Partition{}, add(Link{LinkTable, "GPT", "the primary copy is damaged", "table-damaged"})
 	}
@@ -189,7 +198,10 @@ func (g Ground) toBootVolume(add func(Link) bool) (layout.Partition, bool) {
 			continue
 		}
 		if e.Partition == "" {
-			return layout.Partition{}, add(Link{LinkFirmware, e.Title, fmt.Sprintf("entry %s comes first and leads to no partition of this disk", e.ID), "boot-order"})
+			return layout.Partition{}, add(Link{
+				LinkFirmware, e.Title, fmt.Sprintf("entry %s comes first and leads to no partition of this disk", e.ID),
+				"boot-order",
+			})
 		}
 		for _, part := range g.Table.Partitions() {
 			if strings.EqualFold(part.ID, e.Partition) {
@@ -200,7 +212,8 @@ func (g Ground) toBootVolume(add func(Link) bool) (layout.Partition, bool) {
 	}
 	saw, fault := "the firmware has no boot entry", Fault("boot-entries-missing")
 	if len(stale) > 0 {
-		saw, fault = fmt.Sprintf("entry %s names a partition that is not on this disk", strings.Join(stale, ", ")), "boot-entries-stale"
+		saw = fmt.Sprintf("entry %s names a partition that is not on this disk", strings.Join(stale, ", "))
+		fault = "boot-entries-stale"
 	}
 	return layout.Partition{}, add(Link{LinkFirmware, "boot entries", saw, fault})
 }
@@ -209,7 +222,9 @@ func (g Ground) toBootVolume(add func(Link) bool) (layout.Partition, bool) {
 func (g Ground) esp(add func(Link) bool) (layout.Partition, bool) {
 	for _, p := range g.Table.Partitions() {
 		if p.TypeCode == layout.TypeESP.String() {
-			return p, add(Link{LinkFirmware, "boot entries", fmt.Sprintf("not known; partition %d is an EFI system partition", p.Number), ""})
+			return p, add(Link{
+				LinkFirmware, "boot entries", fmt.Sprintf("not known; partition %d is an EFI system partition", p.Number), "",
+			})
 		}
 	}
 	return layout.Partition{}, add(Link{LinkFirmware, "EFI system partition", "there is none", "esp-missing"})
@@ -218,7 +233,10 @@ func (g Ground) esp(add func(Link) bool) (layout.Partition, bool) {
 // bySector is how the older firmware goes.
 func (g Ground) bySector(add func(Link) bool) (layout.Partition, bool) {
 	if g.Table.Style() != layout.StyleMBR {
-		return layout.Partition{}, add(Link{LinkTable, "MBR", fmt.Sprintf("the table is of style %s; this firmware wants an MBR", g.Table.Style()), "style-against-firmware"})
+		return layout.Partition{}, add(Link{
+			LinkTable, "MBR", fmt.Sprintf("the table is of style %s; this firmware wants an MBR", g.Table.Style()),
+			"style-against-firmware",
+		})
 	}
 	add(Link{LinkTable, "MBR", fmt.Sprintf("%d partitions", len(g.Table.Partitions())), ""})
 	disk, sector := g.System.Code()
@@ -232,11 +250,17 @@ func (g Ground) bySector(add func(Link) bool) (layout.Partition, bool) {
 		}
 	}
 	if len(active) != 1 {
-		return layout.Partition{}, add(Link{LinkActive, "active partition", fmt.Sprintf("%d partitions are active; one has to be", len(active)), "active-flag"})
+		return layout.Partition{}, add(Link{
+			LinkActive, "active partition", fmt.Sprintf("%d partitions are active; one has to be", len(active)),
+			"active-flag",
+		})
 	}
 	p := active[0]
 	if boots := g.bootVolumes(sector); len(boots) > 0 && !slices.Contains(boots, p.Number) {
-		return layout.Partition{}, add(Link{LinkActive, fmt.Sprintf("partition %d", p.Number), fmt.Sprintf("it is active, and what starts the system lies on partition %d", boots[0]), "active-flag"})
+		return layout.Partition{}, add(Link{
+			LinkActive, fmt.Sprintf("partition %d", p.Number),
+			fmt.Sprintf("it is active, and what starts the system lies on partition %d", boots[0]), "active-flag",
+		})
 	}
 	add(Link{LinkActive, fmt.Sprintf("partition %d", p.Number), "it alone is active", ""})
 	return p, add(g.code(LinkSector, fmt.Sprintf("partition %d", p.Number), sector, p.Off, "boot-sector"))

@@ -35,11 +35,17 @@ func translator(t testing.TB, language string) *catalogue.Translator {
 func TestMessagesAreBroughtBackWithTheirValues(t *testing.T) {
 	for _, c := range []struct{ language, line, want string }{
 		{"de", "E: Paket skerrow-gates kann nicht gefunden werden.", "E: Unable to locate package skerrow-gates"},
-		{"de", "dpkg: Fehler beim Bearbeiten des Paketes skerrow-berth (--configure):", "dpkg: error processing package skerrow-berth (--configure):"},
+		{
+			"de", "dpkg: Fehler beim Bearbeiten des Paketes skerrow-berth (--configure):",
+			"dpkg: error processing package skerrow-berth (--configure):",
+		},
 		{"fr", "E: Impossible de trouver le paquet skerrow-gates", "E: Couldn't find package skerrow-gates"},
 		{"es", "E: No se ha podido localizar el paquete skerrow-gates", "E: Unable to locate package skerrow-gates"},
 		{"pt", "E: Não foi possível encontrar o pacote skerrow-gates", "E: Unable to locate package skerrow-gates"},
-		{"de", " »/opt/maps« kann nicht angelegt werden: Auf dem Gerät ist kein Speicherplatz mehr verfügbar", " unable to create '/opt/maps': No space left on device"},
+		{
+			"de", " »/opt/maps« kann nicht angelegt werden: Auf dem Gerät ist kein Speicherplatz mehr verfügbar",
+			" unable to create '/opt/maps': No space left on device",
+		},
 		{"de", "Nothing of this is German.", "Nothing of this is German."},
 	} {
 		got, changed := translator(t, c.language).Original(c.line, nil)
@@ -68,7 +74,10 @@ func FuzzRead(f *testing.F) {
 		f.Fatal(err)
 	}
 	f.Add(raw[:2000])
-	f.Add([]byte{0x95, 0x04, 0x12, 0xde, 0, 0, 0, 0, 0, 0, 0, 1, 0, 0, 0, 20, 0, 0, 0, 28, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0})
+	f.Add([]byte{
+		0x95, 0x04, 0x12, 0xde, 0, 0, 0, 0, 0, 0, 0, 1, 0, 0, 0, 20, 0, 0, 0, 28, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0,
+		0, 0,
+	})
 	f.Fuzz(func(t *testing.T, raw []byte) {
 		list, err := catalogue.Read(raw)
 		if err == nil {

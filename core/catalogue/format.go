@@ -34,18 +34,36 @@ const (
 // or Latin-1 by the catalogue's own header.
 func Read(raw []byte) ([]Message, error) {
 	if len(raw) < headerLength {
-		return nil, &FormatError{In: "catalogue", What: "header", Offset: 0, Want: fmt.Sprintf("%d bytes", headerLength), Got: fmt.Sprint(len(raw))}
+		return nil, &FormatError{
+			In:     "catalogue",
+			What:   "header",
+			Offset: 0,
+			Want:   fmt.Sprintf("%d bytes", headerLength),
+			Got:    fmt.Sprint(len(raw)),
+		}
 	}
 	var order binary.ByteOrder = binary.LittleEndian
 	if order.Uint32(raw) != mark {
 		order = binary.BigEndian
 	}
 	if got := order.Uint32(raw); got != mark {
-		return nil, &FormatError{In: "catalogue", What: "mark", Offset: 0, Want: fmt.Sprintf("0x%x", uint32(mark)), Got: fmt.Sprintf("0x%x", got)}
+		return nil, &FormatError{
+			In:     "catalogue",
+			What:   "mark",
+			Offset: 0,
+			Want:   fmt.Sprintf("0x%x", uint32(mark)),
+			Got:    fmt.Sprintf("0x%x", got),
+		}
 	}
 	count := int(order.Uint32(raw[offCount:]))
 	if count > maxMessages || count*2*descriptorLength > len(raw) {
-		return nil, &FormatError{In: "catalogue", What: "count", Offset: offCount, Want: "one that fits the file", Got: fmt.Sprint(count)}
+		return nil, &FormatError{
+			In:     "catalogue",
+			What:   "count",
+			Offset: offCount,
+			Want:   "one that fits the file",
+			Got:    fmt.Sprint(count),
+		}
 	}
 	originals, translations := int64(order.Uint32(raw[offOriginals:])), int64(order.Uint32(raw[offTranslations:]))
 	list := make([]Message, 0, count)
@@ -75,11 +93,23 @@ func Read(raw []byte) ([]Message, error) {
 // which a plural form follows.
 func text(raw []byte, order binary.ByteOrder, at int64) ([]byte, error) {
 	if at < 0 || at+descriptorLength > int64(len(raw)) {
-		return nil, &FormatError{In: "catalogue", What: "descriptor", Offset: int64(at), Want: "one inside the file", Got: fmt.Sprintf("a file of %d bytes", len(raw))}
+		return nil, &FormatError{
+			In:     "catalogue",
+			What:   "descriptor",
+			Offset: int64(at),
+			Want:   "one inside the file",
+			Got:    fmt.Sprintf("a file of %d bytes", len(raw)),
+		}
 	}
 	length, offset := int64(order.Uint32(raw[at:])), int64(order.Uint32(raw[at+4:]))
 	if offset+length > int64(len(raw)) {
-		return nil, &FormatError{In: "catalogue", What: "string", Offset: int64(offset), Want: "one inside the file", Got: fmt.Sprintf("%d bytes", length)}
+		return nil, &FormatError{
+			In:     "catalogue",
+			What:   "string",
+			Offset: int64(offset),
+			Want:   "one inside the file",
+			Got:    fmt.Sprintf("%d bytes", length),
+		}
 	}
 	s, _, _ := bytes.Cut(raw[offset:offset+length], []byte{0})
 	return s, nil

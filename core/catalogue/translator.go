@@ -46,7 +46,8 @@ func NewTranslator(language string, catalogues ...[]Message) *Translator {
 	for _, list := range catalogues {
 		for _, m := range list {
 			from, to := strings.Split(m.Translation, "\n"), strings.Split(m.Original, "\n")
-			if m.Translation == m.Original || len(from) != len(to) || len(m.Original) > maxMessage || strings.HasPrefix(m.Original, "Usage:") {
+			if m.Translation == m.Original || len(from) != len(to) || len(m.Original) > maxMessage ||
+				strings.HasPrefix(m.Original, "Usage:") {
 				continue
 			}
 			for i := range from {
@@ -69,7 +70,9 @@ func NewTranslator(language string, catalogues ...[]Message) *Translator {
 func (t *Translator) Anchors() []string { return t.anchors }
 
 // placeholder is a conversion of printf(3), or of apt's %1$s kind.
-var placeholder = regexp.MustCompile(`%(?:(\d+)\$)?[-+ #0']*(?:\d+|\*)?(?:\.(?:\d+|\*))?(?:hh|h|ll|l|j|z|t|L|q)?[diouxXeEfgGcsm]|%%`)
+var placeholder = regexp.MustCompile(
+	`%(?:(\d+)\$)?[-+ #0']*(?:\d+|\*)?(?:\.(?:\d+|\*))?(?:hh|h|ll|l|j|z|t|L|q)?[diouxXeEfgGcsm]|%%`,
+)
 
 func placeholders(s string) [][]int { return placeholder.FindAllStringSubmatchIndex(s, -1) }
 
@@ -142,7 +145,9 @@ func (e *entry) takeOriginal(original string, groups map[int]int) bool {
 // anchor is the start of the longest run of fixed text.
 func (e *entry) anchor() string {
 	best := ""
-	for _, run := range strings.FieldsFunc(strings.NewReplacer("(.*?)", "\x00", "(.*)", "\x00").Replace(e.pattern), func(r rune) bool { return r == 0 }) {
+	for _, run := range strings.FieldsFunc(
+		strings.NewReplacer("(.*?)", "\x00", "(.*)", "\x00").Replace(e.pattern), func(r rune) bool { return r == 0 },
+	) {
 		run = strings.TrimSpace(unquote(run))
 		if len(run) > len(best) {
 			best = run

@@ -27,7 +27,9 @@ func image(t *testing.T) string {
 	if err := os.WriteFile(path, make([]byte, 8<<20), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if out, err := exec.Command("sgdisk", "--new=1:2048:+2M", "--new=2:0:+1M", "--typecode=2:8200", path).CombinedOutput(); err != nil {
+	if out, err := exec.Command(
+		"sgdisk", "--new=1:2048:+2M", "--new=2:0:+1M", "--typecode=2:8200", path,
+	).CombinedOutput(); err != nil {
 		t.Fatalf("sgdisk: %v: %s", err, out)
 	}
 	f, err := os.OpenFile(path, os.O_WRONLY, 0)
@@ -53,7 +55,13 @@ func rung(t *testing.T, path string) ladder.Rung {
 		t.Fatal(err)
 	}
 	target := table.Target(path)
-	return ladder.Rung{Number: 1, Remedy: "write-primary-gpt-from-backup", Action: "layout.mend-primary-gpt", By: knowledge.ByDiorthos, Target: &target}
+	return ladder.Rung{
+		Number: 1,
+		Remedy: "write-primary-gpt-from-backup",
+		Action: "layout.mend-primary-gpt",
+		By:     knowledge.ByDiorthos,
+		Target: &target,
+	}
 }
 
 // deadly is a device that kills its own process before write n.
@@ -91,7 +99,12 @@ func climbAndDie(path, journal string, n int) error {
 		return err
 	}
 	target := table.Target(path)
-	r := ladder.Rung{Number: 1, Remedy: "write-primary-gpt-from-backup", Action: "layout.mend-primary-gpt", Target: &target}
+	r := ladder.Rung{
+		Number: 1,
+		Remedy: "write-primary-gpt-from-backup",
+		Action: "layout.mend-primary-gpt",
+		Target: &target,
+	}
 	_, err = climb.Take(context.Background(), r, &deadly{image, n}, options(path, journal))
 	return err
 }
@@ -172,7 +185,8 @@ func TestAClimbKilledAtEveryWriteIsResumedAndUndoneExactly(t *testing.T) {
 		t.Fatal("killed before its time")
 	}
 	after := read(t, path)
-	if out, err := exec.Command("sgdisk", "--verify", path).CombinedOutput(); err != nil || !bytes.Contains(out, []byte("No problems found")) {
+	if out, err := exec.Command("sgdisk", "--verify", path).CombinedOutput(); err != nil ||
+		!bytes.Contains(out, []byte("No problems found")) {
 		t.Fatalf("sgdisk --verify: %v: %s", err, out)
 	}
 
@@ -204,9 +218,13 @@ func TestGuardsRefuseBeforeAnythingIsWritten(t *testing.T) {
 		spoil func([]byte, *ladder.Rung)
 		want  string
 	}{
-		"another disk":       {func(_ []byte, r *ladder.Rung) { r.Target.Marks[0] = "disk 00000000-0000-0000-0000-000000000000" }, "it is the disk that was diagnosed"},
-		"another size":       {func(_ []byte, r *ladder.Rung) { r.Target.Size++ }, "it is the disk that was diagnosed"},
-		"backup damaged too": {func(disk []byte, _ *ladder.Rung) { disk[len(disk)-512+60] ^= 1 }, "it is the disk that was diagnosed"},
+		"another disk": {func(_ []byte, r *ladder.Rung) {
+			r.Target.Marks[0] = "disk 00000000-0000-0000-0000-000000000000"
+		}, "it is the disk that was diagnosed"},
+		"another size": {func(_ []byte, r *ladder.Rung) { r.Target.Size++ }, "it is the disk that was diagnosed"},
+		"backup damaged too": {func(disk []byte, _ *ladder.Rung) {
+			disk[len(disk)-512+60] ^= 1
+		}, "it is the disk that was diagnosed"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			path := image(t)
@@ -217,7 +235,8 @@ func TestGuardsRefuseBeforeAnythingIsWritten(t *testing.T) {
 				t.Fatal(err)
 			}
 			run, err := climb.Take(context.Background(), r, open(t, path), options(path, filepath.Join(t.TempDir(), "j")))
-			if !errors.Is(err, climb.ErrGuard) || run.Outcome != climb.Refused || !bytes.Contains([]byte(err.Error()), []byte(c.want)) {
+			if !errors.Is(err, climb.ErrGuard) || run.Outcome != climb.Refused ||
+				!bytes.Contains([]byte(err.Error()), []byte(c.want)) {
 				t.Errorf("got %v, %+v", err, run)
 			}
 			if !bytes.Equal(read(t, path), disk) {

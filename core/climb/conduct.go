@@ -115,7 +115,9 @@ func (c *Climb) tell(ctx context.Context, e Event) {
 func (c *Climb) settleEarlier(ctx context.Context) error {
 	if c.Record.Damaged > 0 {
 		c.tell(ctx, Event{Kind: Remark, Text: fmt.Sprintf(
-			"%d lines of the record of this machine's climbs cannot be read: a loan may be noted there that is not given back", c.Record.Damaged)})
+			"%d lines of the record of this machine's climbs cannot be read: a loan may be noted there that is not given back",
+			c.Record.Damaged,
+		)})
 	}
 	if err := c.finishCutOff(ctx); err != nil {
 		return err
@@ -153,13 +155,19 @@ func (c *Climb) finishCutOff(ctx context.Context) error {
 	}
 	switch state {
 	case block.Recorded:
-		c.tell(ctx, Event{Kind: Remark, Text: fmt.Sprintf("Rung %d was cut off earlier, before anything was written.", e.Rung)})
+		c.tell(ctx, Event{
+			Kind: Remark,
+			Text: fmt.Sprintf("Rung %d was cut off earlier, before anything was written.", e.Rung),
+		})
 		return ended(Stopped)
 	case block.Undone:
 		return ended(TakenBack)
 	}
-	return fmt.Errorf("%w: rung %d, begun %s, was cut off, and the disk may be changed in part: go on with --resume %s, or take it back with \"diorthos undo %s\"",
-		ErrBlocked, e.Rung, e.At.Format(time.DateTime), e.Journal, e.Journal)
+	return fmt.Errorf(
+		"%w: rung %d, begun %s, was cut off, and the disk may be changed in part: go on with --resume %s, or take it back "+
+			"with \"diorthos undo %s\"",
+		ErrBlocked, e.Rung, e.At.Format(time.DateTime), e.Journal, e.Journal,
+	)
 }
 
 // restartFirst refuses to go on while a restart is owed.
@@ -171,8 +179,11 @@ func (c *Climb) restartFirst() error {
 	if err != nil || ok {
 		return err
 	}
-	return fmt.Errorf("%w: rung %d owes a restart: steps taken before it may do nothing, silently. Restart the machine, then give --restarted",
-		ErrBlocked, c.Record.OwedRestart().Rung)
+	return fmt.Errorf(
+		"%w: rung %d owes a restart: steps taken before it may do nothing, silently. Restart the machine, then give "+
+			"--restarted",
+		ErrBlocked, c.Record.OwedRestart().Rung,
+	)
 }
 
 // rung takes one rung, notes what it came to, and tells the attendant.
@@ -192,7 +203,15 @@ func (c *Climb) rung(ctx context.Context, r ladder.Rung) (run *Run, err error) {
 		run, err = c.byAction(ctx, r)
 	}
 	if run != nil && !c.DryRun {
-		e := Entry{At: c.Now().UTC(), Mark: MarkEnded, Case: c.Case, Rung: r.Number, Remedy: r.Remedy, Run: run, Journal: run.Journal}
+		e := Entry{
+			At:      c.Now().UTC(),
+			Mark:    MarkEnded,
+			Case:    c.Case,
+			Rung:    r.Number,
+			Remedy:  r.Remedy,
+			Run:     run,
+			Journal: run.Journal,
+		}
 		err = errors.Join(err, c.Record.Note(e))
 	}
 	told := c.Attendant.Progress(context.WithoutCancel(ctx), Event{Kind: RungEnds, Rung: r, Of: c.Of, Run: run, Err: err})
@@ -235,10 +254,17 @@ func (c *Climb) options(ctx context.Context, r ladder.Rung, path string) (Option
 		losses = ladder.Losses(c.Disks, r.Loses)
 	}
 	return Options{
-		Losses: losses, DryRun: c.DryRun, Machine: c.Machine, Case: c.Case, Path: path, Environment: env, NoUndo: c.NoUndo, Now: c.Now,
-		Consent: func(losses []string) error { return c.consent(ctx, r, losses) },
-		Borrow:  func(list []Loan) error { return c.borrow(list) },
-		Phase:   func(phase string) { c.tell(ctx, Event{Kind: PhaseBegins, Rung: r, Phase: phase}) },
+		Losses:      losses,
+		DryRun:      c.DryRun,
+		Machine:     c.Machine,
+		Case:        c.Case,
+		Path:        path,
+		Environment: env,
+		NoUndo:      c.NoUndo,
+		Now:         c.Now,
+		Consent:     func(losses []string) error { return c.consent(ctx, r, losses) },
+		Borrow:      func(list []Loan) error { return c.borrow(list) },
+		Phase:       func(phase string) { c.tell(ctx, Event{Kind: PhaseBegins, Rung: r, Phase: phase}) },
 		Begin: func(run *Run) error {
 			return c.Record.Note(Entry{
 				At: run.Began, Mark: MarkBegun, Case: c.Case, Rung: r.Number, Remedy: r.Remedy, Journal: run.Journal,
@@ -257,8 +283,11 @@ func (c *Climb) journal(path string, h block.Head, need int64) (*block.Journal, 
 		file = c.File
 	}
 	if free >= 0 && free < need {
-		return nil, "", fmt.Errorf("to keep what is on %s for an undo, up to %d bytes are needed beside the journal %s, and %d are free: name a place with --journal; nothing was changed",
-			path, need, file, free)
+		return nil, "", fmt.Errorf(
+			"to keep what is on %s for an undo, up to %d bytes are needed beside the journal %s, and %d are free: name a "+
+				"place with --journal; nothing was changed",
+			path, need, file, free,
+		)
 	}
 	j, err := block.CreateJournal(file, h)
 	return j, file, err

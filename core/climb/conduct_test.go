@@ -130,7 +130,11 @@ func setUp(t *testing.T) (*bench, []ladder.Rung) {
 	t.Helper()
 	b := &bench{t: t, folder: t.TempDir(), facts: &bag.Facts{State: &bag.State{
 		Firmware: &bag.FirmwareFile{Source: "firmware", Size: 4096, Mark: "machine:tern-1"},
-		Update:   &bag.UpdateClient{Offers: []bag.Offer{{ID: "u", From: now.AddDate(-1, 0, 0), Until: now.AddDate(0, 0, -3)}}},
+		Update: &bag.UpdateClient{Offers: []bag.Offer{{
+			ID:    "u",
+			From:  now.AddDate(-1, 0, 0),
+			Until: now.AddDate(0, 0, -3),
+		}}},
 	}}}
 	disk := image(t)
 	r := rung(t, disk)
@@ -144,11 +148,43 @@ func setUp(t *testing.T) (*bench, []ladder.Rung) {
 	}
 	target := action.TargetOf("firmware.lend-clock", b.facts)
 	return b, []ladder.Rung{
-		{Number: 1, Remedy: "table", Title: "Table", Action: r.Action, By: knowledge.ByDiorthos, Invasive: knowledge.Undoable, Target: r.Target},
-		{Number: 2, Remedy: "clock", Title: "Clock", Action: "firmware.lend-clock", By: knowledge.ByDiorthos, Invasive: knowledge.Undoable, Target: target},
-		{Number: 3, Remedy: "order", Title: "Order", Action: "firmware.boot-order", By: knowledge.ByDiorthos, Invasive: knowledge.Disrupts, Target: target, Restart: true},
-		{Number: 4, Remedy: "hand", Title: "Hand", By: knowledge.ByHands, Invasive: knowledge.Undoable, Steps: []knowledge.Step{{Do: "a", Shows: "b"}},
-			Loans: []knowledge.LoanTerms{{What: "a cable", Back: "plug it in"}}},
+		{
+			Number:   1,
+			Remedy:   "table",
+			Title:    "Table",
+			Action:   r.Action,
+			By:       knowledge.ByDiorthos,
+			Invasive: knowledge.Undoable,
+			Target:   r.Target,
+		},
+		{
+			Number:   2,
+			Remedy:   "clock",
+			Title:    "Clock",
+			Action:   "firmware.lend-clock",
+			By:       knowledge.ByDiorthos,
+			Invasive: knowledge.Undoable,
+			Target:   target,
+		},
+		{
+			Number:   3,
+			Remedy:   "order",
+			Title:    "Order",
+			Action:   "firmware.boot-order",
+			By:       knowledge.ByDiorthos,
+			Invasive: knowledge.Disrupts,
+			Target:   target,
+			Restart:  true,
+		},
+		{
+			Number:   4,
+			Remedy:   "hand",
+			Title:    "Hand",
+			By:       knowledge.ByHands,
+			Invasive: knowledge.Undoable,
+			Steps:    []knowledge.Step{{Do: "a", Shows: "b"}},
+			Loans:    []knowledge.LoanTerms{{What: "a cable", Back: "plug it in"}},
+		},
 	}
 }
 
@@ -163,7 +199,9 @@ func (b *bench) record() *climb.Record {
 }
 
 // climb takes rungs as case number 7, and lets go of the record afterwards.
-func (b *bench) climb(ctx context.Context, s *script, change func(*climb.Climb), rungs ...ladder.Rung) ([]climb.Run, *climb.Record, error) {
+func (b *bench) climb(
+	ctx context.Context, s *script, change func(*climb.Climb), rungs ...ladder.Rung,
+) ([]climb.Run, *climb.Record, error) {
 	r := b.record()
 	c := &climb.Climb{
 		Plan: climb.Plan{Machine: "tern-1", Case: 7, Of: 4, Rungs: rungs}, On: b, Attendant: s, Record: r,
@@ -244,7 +282,8 @@ func TestARungThatWasCutOffIsCalledSo(t *testing.T) {
 	s := &script{}
 	runs, r, err := b.climb(t.Context(), s, nil, rungs[0])
 	if !errors.Is(err, climb.ErrCutOff) || runs[0].Outcome != climb.CutOff || runs[0].Journal == "" ||
-		!strings.Contains(err.Error(), "diorthos undo "+runs[0].Journal) || strings.Contains(err.Error(), "nothing was changed") {
+		!strings.Contains(err.Error(), "diorthos undo "+runs[0].Journal) ||
+		strings.Contains(err.Error(), "nothing was changed") {
 		t.Fatalf("%v: %+v", err, runs)
 	}
 	if e := r.Unfinished(); e == nil || e.Journal != runs[0].Journal {
@@ -254,7 +293,8 @@ func TestARungThatWasCutOffIsCalledSo(t *testing.T) {
 		t.Errorf("told last: %+v", last)
 	}
 	b.wrap = nil
-	if _, _, err := b.climb(t.Context(), &script{}, nil, rungs[1]); !errors.Is(err, climb.ErrBlocked) || !strings.Contains(err.Error(), "--resume") {
+	if _, _, err := b.climb(t.Context(), &script{}, nil, rungs[1]); !errors.Is(err, climb.ErrBlocked) ||
+		!strings.Contains(err.Error(), "--resume") {
 		t.Errorf("another rung was taken: %v", err)
 	}
 	runs, r, err = b.climb(t.Context(), &script{}, func(c *climb.Climb) { c.Resume = runs[0].Journal }, rungs[0])
@@ -262,7 +302,8 @@ func TestARungThatWasCutOffIsCalledSo(t *testing.T) {
 		t.Fatalf("resumed: %v %+v", err, runs)
 	}
 	j := openJournal(t, runs[0].Journal)
-	if err := j.Undo(t.Context(), open(t, b.path("disk.img"))); err != nil || !bytes.Equal(read(t, b.path("disk.img")), before) {
+	if err := j.Undo(t.Context(), open(t, b.path("disk.img"))); err != nil ||
+		!bytes.Equal(read(t, b.path("disk.img")), before) {
 		t.Errorf("undone: %v", err)
 	}
 }
@@ -309,7 +350,8 @@ func TestWhatIsLentIsGivenBack(t *testing.T) {
 	_ = dev.Close()
 	// A climb without a rung, of another case, gives back what is owed.
 	s = &script{}
-	if _, r, err = b.climb(t.Context(), s, func(c *climb.Climb) { c.Case = 8 }); err != nil || len(r.Owed()) != 0 || b.state().Clock != 42 {
+	if _, r, err = b.climb(t.Context(), s, func(c *climb.Climb) { c.Case = 8 }); err != nil || len(r.Owed()) != 0 ||
+		b.state().Clock != 42 {
 		t.Errorf("the next climb: %v, owed %+v", err, r.Owed())
 	}
 }
@@ -338,7 +380,8 @@ func TestARungWithNothingToDoLeadsToTheNext(t *testing.T) {
 	}
 	stands := climb.Standing(r.Runs(7))
 	c, err := climb.Choose(rungs, stands, climb.Choice{})
-	if err != nil || len(c.Rungs) != 2 || c.Rungs[0].Number != 2 || c.Passed[1] != climb.Proven || c.Passed[3] != climb.NothingToDo {
+	if err != nil || len(c.Rungs) != 2 || c.Rungs[0].Number != 2 || c.Passed[1] != climb.Proven ||
+		c.Passed[3] != climb.NothingToDo {
 		t.Errorf("%v %+v", err, c)
 	}
 	if c, err = climb.Choose(rungs, stands, climb.Choice{Only: []int{3}}); err != nil || len(c.Rungs) != 1 {
@@ -347,7 +390,8 @@ func TestARungWithNothingToDoLeadsToTheNext(t *testing.T) {
 	for n := range rungs {
 		stands[n+1] = climb.Refused
 	}
-	if _, err = climb.Choose(rungs, stands, climb.Choice{}); !errors.Is(err, climb.ErrNothingLeft) || !strings.Contains(err.Error(), "--only N") {
+	if _, err = climb.Choose(rungs, stands, climb.Choice{}); !errors.Is(err, climb.ErrNothingLeft) ||
+		!strings.Contains(err.Error(), "--only N") {
 		t.Errorf("%v", err)
 	}
 }
@@ -356,11 +400,23 @@ func TestARungWithNothingToDoLeadsToTheNext(t *testing.T) {
 // restart nothing else is.
 func TestConsentAndRestarts(t *testing.T) {
 	b, rungs := setUp(t)
-	b.facts.Disks = []bag.Disk{{Partitions: []bag.Partition{{Number: 1, Role: layout.RoleESP, ID: "9e0ae4ee-0000-4000-8000-000000000001"}}}}
-	entry := ladder.Rung{Number: 3, Remedy: "entry", Action: "firmware.boot-entry", By: knowledge.ByDiorthos, Invasive: knowledge.Disrupts, Restart: true,
-		Target: rungs[1].Target}
+	b.facts.Disks = []bag.Disk{{Partitions: []bag.Partition{{
+		Number: 1,
+		Role:   layout.RoleESP,
+		ID:     "9e0ae4ee-0000-4000-8000-000000000001",
+	}}}}
+	entry := ladder.Rung{
+		Number:   3,
+		Remedy:   "entry",
+		Action:   "firmware.boot-entry",
+		By:       knowledge.ByDiorthos,
+		Invasive: knowledge.Disrupts,
+		Restart:  true,
+		Target:   rungs[1].Target,
+	}
 	for _, consent := range [][]string{nil, {climb.No}} {
-		if runs, _, err := b.climb(t.Context(), &script{consent: consent}, nil, entry); !errors.Is(err, climb.ErrBlocked) || runs[0].Outcome != climb.Refused {
+		if runs, _, err := b.climb(t.Context(), &script{consent: consent}, nil, entry); !errors.Is(err, climb.ErrBlocked) ||
+			runs[0].Outcome != climb.Refused {
 			t.Errorf("consent %v: %v %+v", consent, err, runs)
 		}
 	}
@@ -404,7 +460,9 @@ func TestAPersonsWordIsAskedFor(t *testing.T) {
 func TestTheRecordSurvives(t *testing.T) {
 	folder := t.TempDir()
 	path := filepath.Join(folder, "tern-1.climbs")
-	old := `{"case":3,"machine":"tern-1","runs":[{"rung":1,"outcome":"proven"}],"loans":[{"what":"the clock","back":"set it","rung":1,"borrowed":"2026-11-01T00:00:00Z"}],"restart":2,"boot":"start-1"}`
+	old := `{"case":3,"machine":"tern-1","runs":[{"rung":1,"outcome":"proven"}],` +
+		`"loans":[{"what":"the clock","back":"set it","rung":1,"borrowed":"2026-11-01T00:00:00Z"}],` +
+		`"restart":2,"boot":"start-1"}`
 	if err := os.WriteFile(filepath.Join(folder, "tern-1.ledger"), []byte(old), 0o600); err != nil {
 		t.Fatal(err)
 	}

@@ -61,7 +61,14 @@ func ExampleClimb_Run() {
 		fmt.Println(err)
 		return
 	}
-	c := climb.Climb{Plan: plan, On: machine, Attendant: agree{}, Record: record, File: filepath.Join(folder, "mend.journal"), Now: time.Now}
+	c := climb.Climb{
+		Plan:      plan,
+		On:        machine,
+		Attendant: agree{},
+		Record:    record,
+		File:      filepath.Join(folder, "mend.journal"),
+		Now:       time.Now,
+	}
 	runs, err := c.Run(context.Background())
 	if err != nil {
 		fmt.Println(err)
@@ -80,7 +87,9 @@ func damagedDisk(path string) error {
 		return err
 	}
 	defer func() { _ = file.Close() }()
-	writes, err := layout.Create(64<<20, 512, layout.Plan{DiskGUID: layout.MustParseGUID("5CA1AB1E-0000-4000-8000-000000000001")})
+	writes, err := layout.Create(
+		64<<20, 512, layout.Plan{DiskGUID: layout.MustParseGUID("5CA1AB1E-0000-4000-8000-000000000001")},
+	)
 	if err != nil {
 		return err
 	}

@@ -27,8 +27,10 @@ func (c *Climb) byHand(ctx context.Context, r ladder.Rung) (*Run, error) {
 		return run, nil
 	}
 	if !c.Hands {
-		return nil, fmt.Errorf("%w: rung %d, %q, is for a person: go on with --hands, or print \"diorthos ladder %d --sheet\"",
-			ErrBlocked, r.Number, r.Title, c.Case)
+		return nil, fmt.Errorf(
+			"%w: rung %d, %q, is for a person: go on with --hands, or print \"diorthos ladder %d --sheet\"",
+			ErrBlocked, r.Number, r.Title, c.Case,
+		)
 	}
 	if err := c.consent(ctx, r, ladder.Losses(c.Disks, r.Loses)); err != nil {
 		return nil, err

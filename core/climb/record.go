@@ -156,11 +156,25 @@ func (r *Record) takeOver(path string) error {
 	}
 	for i := range old.Runs {
 		run := &old.Runs[i]
-		r.entries = append(r.entries, Entry{At: run.Began, Mark: MarkEnded, Case: old.Case, Rung: run.Rung, Remedy: run.Remedy, Run: run})
+		r.entries = append(r.entries, Entry{
+			At:     run.Began,
+			Mark:   MarkEnded,
+			Case:   old.Case,
+			Rung:   run.Rung,
+			Remedy: run.Remedy,
+			Run:    run,
+		})
 	}
 	for i := range old.Loans {
 		l := old.Loans[i]
-		r.entries = append(r.entries, Entry{At: l.Borrowed, Mark: MarkBorrowed, Case: old.Case, Rung: l.Rung, Loan: &l, Number: i + 1})
+		r.entries = append(r.entries, Entry{
+			At:     l.Borrowed,
+			Mark:   MarkBorrowed,
+			Case:   old.Case,
+			Rung:   l.Rung,
+			Loan:   &l,
+			Number: i + 1,
+		})
 	}
 	if old.Restart > 0 {
 		r.entries = append(r.entries, Entry{Mark: MarkOwes, Case: old.Case, Rung: old.Restart, Boot: old.Boot})

@@ -41,7 +41,10 @@ func (c *Climb) returnLoan(ctx context.Context, d Debt, attempt bool, stop <-cha
 // that a person wants it to stay borrowed for now. Nobody to ask does not: then
 // it is given back when the window is over.
 func (c *Climb) awaitAttempt(ctx context.Context, stop <-chan struct{}) (later bool, err error) {
-	answer, err := c.Attendant.Answer(ctx, Question{Kind: AskAttempt, Text: "Make the attempt again now. Is it done, and shall it be given back?"})
+	answer, err := c.Attendant.Answer(ctx, Question{
+		Kind: AskAttempt,
+		Text: "Make the attempt again now. Is it done, and shall it be given back?",
+	})
 	switch {
 	case err == nil && answer == No:
 		c.tell(ctx, Event{Kind: Remark, Text: "It stays borrowed: the next climb on this machine gives it back."})

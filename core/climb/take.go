@@ -254,8 +254,10 @@ func (t *taking) write(ctx context.Context, before *action.Context) (err error) 
 	case err != nil && journal.State() == block.Recorded && ctx.Err() != nil:
 		return t.stopped(ctx)
 	case err != nil && journal.State() == block.Recorded:
-		return fmt.Errorf("rung %d: could not be noted: %w; nothing was changed: give the journal a place with room by --journal",
-			t.rung.Number, err)
+		return fmt.Errorf(
+			"rung %d: could not be noted: %w; nothing was changed: give the journal a place with room by --journal",
+			t.rung.Number, err,
+		)
 	case err != nil:
 		return t.cutOff(err)
 	}
@@ -344,16 +346,21 @@ func (t *taking) prove(ctx context.Context, journal *block.Journal, p action.Pro
 // Resume completes a rung that was cut off and proves it. A journal that was
 // cut off before anything was written is reported as ErrGuard: take the rung
 // anew.
-func Resume(ctx context.Context, rung ladder.Rung, dev block.Device, journal *block.Journal, path string, o Options) (run *Run, err error) {
+func Resume(
+	ctx context.Context, rung ladder.Rung, dev block.Device, journal *block.Journal, path string, o Options,
+) (run *Run, err error) {
 	t := begin(rung, dev, o)
 	t.run.Journal = path
 	defer func() { t.run.Took = o.Now().Sub(t.run.Began) }()
 	head := journal.Head()
 	if head.Rung != rung.Remedy {
-		return t.run, t.refuse("the journal is of this rung", fmt.Sprintf("it is of %q, this one is %q", head.Rung, rung.Remedy))
+		return t.run, t.refuse(
+			"the journal is of this rung", fmt.Sprintf("it is of %q, this one is %q", head.Rung, rung.Remedy),
+		)
 	}
 	if journal.State() == block.Recorded {
-		return t.run, t.refuse("something was begun", "it was cut off before anything was written: take the rung anew with another journal")
+		return t.run, t.refuse("something was begun", "it was cut off before anything was written: take the rung anew "+
+			"with another journal")
 	}
 	var ok bool
 	if t.action, ok = action.Named(action.ID(head.Action)); !ok {

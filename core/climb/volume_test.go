@@ -41,7 +41,12 @@ func debianDisk(t *testing.T) string {
 	t.Helper()
 	folder := t.TempDir()
 	path, tree := filepath.Join(folder, "disk.img"), filepath.Join(folder, "tree")
-	for name, text := range map[string]string{"etc/os-release": "ID=debian\nPRETTY_NAME=\"Debian GNU/Linux 12 (bookworm)\"\nVERSION_ID=\"12\"\n", "var/lib/dpkg/status": "", "etc/hostname": "fulmar-office-2\n", "home/plan.txt": "berth 2\n"} {
+	for name, text := range map[string]string{
+		"etc/os-release":      "ID=debian\nPRETTY_NAME=\"Debian GNU/Linux 12 (bookworm)\"\nVERSION_ID=\"12\"\n",
+		"var/lib/dpkg/status": "",
+		"etc/hostname":        "fulmar-office-2\n",
+		"home/plan.txt":       "berth 2\n",
+	} {
 		at := filepath.Join(tree, name)
 		if err := errors.Join(os.MkdirAll(filepath.Dir(at), 0o755), os.WriteFile(at, []byte(text), 0o644)); err != nil {
 			t.Fatal(err)
@@ -105,11 +110,14 @@ func TestRestyleIsARung(t *testing.T) {
 		t.Error(out)
 	}
 	printed := tool(t, "", "sfdisk", "-d", path)
-	if !strings.Contains(printed, "label: gpt") || !strings.Contains(strings.ToLower(printed), "c12a7328") || !strings.Contains(printed, "start=        4096") {
+	if !strings.Contains(printed, "label: gpt") || !strings.Contains(strings.ToLower(printed), "c12a7328") ||
+		!strings.Contains(printed, "start=        4096") {
 		t.Error(printed)
 	}
 	tool(t, "", "e2fsck", "-fn", path+"?offset=2097152")
-	if out := tool(t, "", "debugfs", "-R", "cat /home/plan.txt", path+"?offset=2097152"); !strings.Contains(out, "berth 2") {
+	if out := tool(
+		t, "", "debugfs", "-R", "cat /home/plan.txt", path+"?offset=2097152",
+	); !strings.Contains(out, "berth 2") {
 		t.Error(out)
 	}
 }

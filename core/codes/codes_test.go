@@ -41,8 +41,14 @@ func table(t testing.TB) *codes.Table {
 
 func TestParse(t *testing.T) {
 	for in, want := range map[string]string{
-		"28": "28 decimal", "-28": "-28 decimal", "0x1C": "0x1c hexadecimal", "1Ch": "0x1c hexadecimal", " 0x8007 0070 ": "0x80070070 hexadecimal",
-		"8007000e": "0x8007000e hexadecimal", "80070070": "0x80070070 hexadecimal, 80070070 decimal", "-2147024784": "-2147024784 decimal",
+		"28":            "28 decimal",
+		"-28":           "-28 decimal",
+		"0x1C":          "0x1c hexadecimal",
+		"1Ch":           "0x1c hexadecimal",
+		" 0x8007 0070 ": "0x80070070 hexadecimal",
+		"8007000e":      "0x8007000e hexadecimal",
+		"80070070":      "0x80070070 hexadecimal, 80070070 decimal",
+		"-2147024784":   "-2147024784 decimal",
 	} {
 		values, err := codes.Parse(in)
 		if err != nil {
@@ -74,7 +80,10 @@ func TestErrorNumbersAreThoseOfTheKernel(t *testing.T) {
 		text := syscall.Errno(n).Error()
 		unknown := text == fmt.Sprintf("errno %d", n)
 		for _, sign := range []int64{1, -1} {
-			known := slices.IndexFunc(tab.Decode(codes.Value{Number: sign * n, Form: codes.Decimal}, ""), func(r codes.Reading) bool { return r.Family == "errno" }) >= 0
+			known := slices.IndexFunc(tab.Decode(codes.Value{
+				Number: sign * n,
+				Form:   codes.Decimal,
+			}, ""), func(r codes.Reading) bool { return r.Family == "errno" }) >= 0
 			if known == unknown {
 				t.Errorf("%d: known %t, the system says %q", sign*n, known, text)
 			}

@@ -193,7 +193,13 @@ func (t *Table) Words(message string) []Reading {
 	var list []Reading
 	for _, w := range t.words {
 		if w.re.MatchString(message) {
-			list = append(list, Reading{Family: w.family.ID, Title: w.family.Title, Value: w.entry.Match, Text: w.entry.Text, Known: true})
+			list = append(list, Reading{
+				Family: w.family.ID,
+				Title:  w.family.Title,
+				Value:  w.entry.Match,
+				Text:   w.entry.Text,
+				Known:  true,
+			})
 		}
 	}
 	return append(list, t.named(message)...)
@@ -202,7 +208,9 @@ func (t *Table) Words(message string) []Reading {
 // named lists the readings of codes that a message calls by their names, such as
 // ENOSPC. A name is written in capitals.
 func (t *Table) named(message string) (list []Reading) {
-	for _, word := range strings.FieldsFunc(message, func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) && r != '_' }) {
+	for _, word := range strings.FieldsFunc(message, func(r rune) bool {
+		return !unicode.IsLetter(r) && !unicode.IsDigit(r) && r != '_'
+	}) {
 		if len(word) < 4 || word != strings.ToUpper(word) {
 			continue
 		}
@@ -240,7 +248,14 @@ func (t *Table) decodeNumber(f Family, v Value) (Reading, bool) {
 		return Reading{}, false
 	}
 	e, known := t.index[f.ID][uint64(number)]
-	return Reading{Family: f.ID, Title: f.Title, Value: fmt.Sprint(number), Name: e.Name, Text: e.Text, Known: known}, known
+	return Reading{
+		Family: f.ID,
+		Title:  f.Title,
+		Value:  fmt.Sprint(number),
+		Name:   e.Name,
+		Text:   e.Text,
+		Known:  known,
+	}, known
 }
 
 // bitsOf is the code as f stores it; ok is false when it cannot be one of f.

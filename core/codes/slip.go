@@ -76,10 +76,16 @@ func (t *Table) spell(f Family) {
 }
 
 // spoken are the words by which digits are read aloud.
-var spoken = strings.NewReplacer("double oh", "00", "double o", "00", "double zero", "00", "triple zero", "000", "triple oh", "000", "zero x", "0x", "oh x", "0x",
-	"double one", "11", "double two", "22", "double three", "33", "double four", "44", "double five", "55", "double six", "66", "double seven", "77", "double eight", "88", "double nine", "99",
-	"zero", "0", "one", "1", "two", "2", "three", "3", "four", "4", "five", "5", "six", "6", "seven", "7", "eight", "8", "nine", "9",
-	"ay", "a", "bee", "b", "see", "c", "dee", "d", "oh", "0", "hex", "")
+var spoken = strings.NewReplacer(
+	"double oh", "00", "double o", "00", "double zero", "00", "triple zero", "000", "triple oh", "000", "zero x", "0x",
+	"oh x", "0x",
+	"double one", "11", "double two", "22", "double three", "33", "double four", "44", "double five",
+	"55", "double six", "66", "double seven", "77", "double eight", "88", "double nine", "99",
+	"zero", "0", "one", "1",
+	"two", "2", "three", "3", "four", "4", "five", "5", "six", "6", "seven", "7", "eight", "8", "nine", "9",
+	"ay", "a",
+	"bee", "b", "see", "c", "dee", "d", "oh", "0", "hex", "",
+)
 
 // Normalise takes away what is not part of a code: spaces, dashes, a prefix,
 // and the words of somebody who reads it aloud.
@@ -217,7 +223,9 @@ func oneSlip(meant, seen string) (float64, string) {
 		case meant[i+1:] != seen[i+1:]:
 			return 0, ""
 		case strings.IndexByte(alike[meant[i]], seen[i]) >= 0:
-			return (pAlike/float64(len(alike[meant[i]])) + pStruck/15) / float64(n), fmt.Sprintf("%c was taken for %c", meant[i], seen[i])
+			return (pAlike/float64(len(alike[meant[i]])) + pStruck/15) / float64(n), fmt.Sprintf(
+				"%c was taken for %c", meant[i], seen[i],
+			)
 		case isDigit(seen[i]):
 			return pStruck / 15 / float64(n), fmt.Sprintf("%c was struck for %c", seen[i], meant[i])
 		}

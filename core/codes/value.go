@@ -94,7 +94,10 @@ func Parse(s string) ([]Value, error) {
 }
 
 // inText finds numbers that look like codes in a sentence.
-var inText = regexp.MustCompile(`(?i)\b0x[0-9a-f]{1,16}\b|\b[0-9a-f]{1,2}/[0-9a-f]{2}/[0-9a-f]{2}\b|(?:^|[\s(=:'"])-\d{1,10}\b|\b[89a-f][0-9a-f]{7}\b|\b\d{1,10}\b`)
+var inText = regexp.MustCompile(
+	`(?i)\b0x[0-9a-f]{1,16}\b|\b[0-9a-f]{1,2}/[0-9a-f]{2}/[0-9a-f]{2}\b|(?:^|[\s(=:'"])-\d{1,10}\b|` +
+		`\b[89a-f][0-9a-f]{7}\b|\b\d{1,10}\b`,
+)
 
 // Find lists the codes in a sentence, in order, each in both bases where it
 // may be either. Bare decimal numbers count only where nothing stands that

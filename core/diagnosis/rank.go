@@ -32,8 +32,8 @@ type Finding struct {
 	For         []Evidence `json:"for"`
 	Against     []Evidence `json:"against"`
 	// KindOnly says that the kind of failure is known, and no closer cause.
-	KindOnly    bool       `json:"kindOnly,omitempty"`
-	Remedies    []string   `json:"remedies"`
+	KindOnly bool     `json:"kindOnly,omitempty"`
+	Remedies []string `json:"remedies"`
 }
 
 // Unknown is the cause of a finding that says that none of the known causes
@@ -59,7 +59,9 @@ const maxQuotes = 3
 // failed, a machine that does not start. A machine with neither gets none.
 // Notes say which signatures could not be asked of these facts: they count as
 // not known.
-func Rank(timeline *reading.Timeline, facts *bag.Facts, k *knowledge.Knowledge) (list []Finding, notes []string, err error) {
+func Rank(
+	timeline *reading.Timeline, facts *bag.Facts, k *knowledge.Knowledge,
+) (list []Finding, notes []string, err error) {
 	asked, err := facts.AsMap()
 	if err != nil {
 		return nil, nil, err
@@ -98,7 +100,16 @@ type weighing struct {
 // speaks for it.
 func (w *weighing) weigh(s *knowledge.Signature, c *knowledge.Cause) (*Finding, float64) {
 	timeline := w.timeline
-	f := &Finding{Cause: c.ID, Title: c.Title, Explains: c.Explains, Tell: c.Tell, Remedies: c.Remedies, KindOnly: c.Kind, For: []Evidence{}, Against: []Evidence{}}
+	f := &Finding{
+		Cause:    c.ID,
+		Title:    c.Title,
+		Explains: c.Explains,
+		Tell:     c.Tell,
+		Remedies: c.Remedies,
+		KindOnly: c.Kind,
+		For:      []Evidence{},
+		Against:  []Evidence{},
+	}
 	odds := 1.0
 	for i, p := range s.Events {
 		seen := quotes(timeline, p.In, s.WatchID(i))
@@ -106,7 +117,9 @@ func (w *weighing) weigh(s *knowledge.Signature, c *knowledge.Cause) (*Finding, 
 			odds *= p.Otherwise
 			if p.Otherwise < 1 {
 				f.Against = append(f.Against, Evidence{
-					Kind: "log", Text: fmt.Sprintf("no record of the %s is one that %q would leave", scope(p.In), c.Title), Odds: p.Otherwise,
+					Kind: "log",
+					Text: fmt.Sprintf("no record of the %s is one that %q would leave", scope(p.In), c.Title),
+					Odds: p.Otherwise,
 				})
 			}
 			continue
@@ -121,7 +134,12 @@ func (w *weighing) weigh(s *knowledge.Signature, c *knowledge.Cause) (*Finding, 
 			return nil, 0
 		}
 		odds *= s.Odds
-		f.add(Evidence{Kind: "log", Place: place(a), Text: fmt.Sprintf("the attempt was %s; stage: %s", a.Outcome, cmp.Or(a.Stage, "not known")), Odds: s.Odds})
+		f.add(Evidence{
+			Kind:  "log",
+			Place: place(a),
+			Text:  fmt.Sprintf("the attempt was %s; stage: %s", a.Outcome, cmp.Or(a.Stage, "not known")),
+			Odds:  s.Odds,
+		})
 	}
 	for _, c := range s.Facts {
 		a := c.Ask(w.facts, w.limits)
@@ -150,7 +168,8 @@ func (w *weighing) weigh(s *knowledge.Signature, c *knowledge.Cause) (*Finding, 
 func nearness(timeline *reading.Timeline, p knowledge.EventPattern, seen []reading.Event) float64 {
 	odds := p.Odds
 	a := timeline.Latest()
-	if p.In != knowledge.InAttempt || a == nil || a.Decisive == nil || slices.ContainsFunc(seen, func(e reading.Event) bool { return e.Place == a.Decisive.Place }) {
+	if p.In != knowledge.InAttempt || a == nil || a.Decisive == nil ||
+		slices.ContainsFunc(seen, func(e reading.Event) bool { return e.Place == a.Decisive.Place }) {
 		return odds
 	}
 	return math.Sqrt(odds)
@@ -176,7 +195,9 @@ func (f *Finding) add(e Evidence) {
 	if e.Odds < 1 {
 		list = &f.Against
 	}
-	if e.Place != nil && slices.ContainsFunc(*list, func(o Evidence) bool { return o.Place != nil && *o.Place == *e.Place }) {
+	if e.Place != nil && slices.ContainsFunc(*list, func(o Evidence) bool {
+		return o.Place != nil && *o.Place == *e.Place
+	}) {
 		return // one record, two patterns: quoted once
 	}
 	*list = append(*list, e)
@@ -211,7 +232,9 @@ func quotes(timeline *reading.Timeline, in, id string) []reading.Event {
 
 // compete turns weights into probabilities among the causes that explain the
 // same thing, and that none of them is it.
-func compete(explains string, found map[string]*Finding, weights map[string]float64, timeline *reading.Timeline) []Finding {
+func compete(
+	explains string, found map[string]*Finding, weights map[string]float64, timeline *reading.Timeline,
+) []Finding {
 	var list []Finding
 	var kind *Finding
 	for _, id := range slices.Sorted(maps.Keys(found)) { // in one order: sums depend on it
@@ -276,8 +299,16 @@ func wants(a *reading.Attempt) string {
 func round(p float64) float64 { return math.Round(p*1000) / 1000 }
 
 func unknown(p float64, a *reading.Attempt) Finding {
-	f := Finding{Cause: Unknown, Title: "None of the known causes", Explains: wants(a), Probability: p, For: []Evidence{}, Against: []Evidence{}, Remedies: []string{},
-		Tell: "What is known does not explain this failure. The decisive event is the place to go on from."}
+	f := Finding{
+		Cause:       Unknown,
+		Title:       "None of the known causes",
+		Explains:    wants(a),
+		Probability: p,
+		For:         []Evidence{},
+		Against:     []Evidence{},
+		Remedies:    []string{},
+		Tell:        "What is known does not explain this failure. The decisive event is the place to go on from.",
+	}
 	if a.Decisive != nil {
 		f.For = append(f.For, Evidence{Kind: "log", Place: &a.Decisive.Place, Text: a.Decisive.Text, Odds: 1})
 	}

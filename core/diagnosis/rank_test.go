@@ -39,7 +39,8 @@ signatures:
   - id: hatch-open
     cause: hatch-open
     facts:
-      - {each: 'facts.disks.map(d, d.problems).flatten()', when: 'it.id == "hatch"', odds: 500, otherwise: 0.001, say: 'it.text'}
+      - {each: 'facts.disks.map(d, d.problems).flatten()', when: 'it.id == "hatch"', odds: 500,
+         otherwise: 0.001, say: 'it.text'}
 `
 
 const dialect = `
@@ -74,7 +75,10 @@ func small(t *testing.T) *knowledge.Knowledge {
 func rank(t *testing.T, log string, facts *bag.Facts) []diagnosis.Finding {
 	t.Helper()
 	k := small(t)
-	timeline, err := k.Reader.Read(context.Background(), []reading.Source{{Name: "engine.log", Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(log)), nil }}}, reading.Anchor{}, nil)
+	timeline, err := k.Reader.Read(context.Background(), []reading.Source{{
+		Name: "engine.log",
+		Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(log)), nil },
+	}}, reading.Anchor{}, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -91,7 +95,8 @@ func TestProbabilityIsPriorTimesOddsAmongRivals(t *testing.T) {
 	log := "begin\nstep main\nerror: no fuel\ngave up on main\nend\n"
 	got := rank(t, log, &bag.Facts{Disks: []bag.Disk{{Size: 10}}})
 	// tank 0.1·40·5 = 20, pump has nothing for it, none known 0.2.
-	if len(got) != 1 || got[0].Cause != "tank-empty" || !near(got[0].Probability, 20.0/20.2) { // what is left is too little to show
+	// what is left is too little to show
+	if len(got) != 1 || got[0].Cause != "tank-empty" || !near(got[0].Probability, 20.0/20.2) {
 		t.Fatalf("%+v", got)
 	}
 	if e := got[0].For; len(e) != 2 || e[0].Place.Line != 3 || e[1].Text != "only 10 left" {
@@ -103,7 +108,8 @@ func TestFactsSpeakAgainstWords(t *testing.T) {
 	log := "begin\nstep main\nerror: no fuel\ngave up on main\nend\n"
 	got := rank(t, log, &bag.Facts{Disks: []bag.Disk{{Size: 5 << 20}}})
 	// tank 0.1·40·0.5·0.1 = 0.2 against 0.2.
-	if !near(probability(got, diagnosis.Unknown), 0.5) || !near(got[1].Probability, 0.5) || len(got[1].Against) != 1 || got[1].Against[0].Text != "there are 5.0 MiB" {
+	if !near(probability(got, diagnosis.Unknown), 0.5) || !near(got[1].Probability, 0.5) || len(got[1].Against) != 1 ||
+		got[1].Against[0].Text != "there are 5.0 MiB" {
 		t.Errorf("%+v", got)
 	}
 }
@@ -116,7 +122,10 @@ func TestCausesAreThoseOfTheMachinesSystem(t *testing.T) {
 		c.Family = "debian"
 	}
 	log := "begin\nstep main\nerror: no fuel\ngave up on main\nend\n"
-	timeline, err := k.Reader.Read(t.Context(), []reading.Source{{Name: "engine.log", Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(log)), nil }}}, reading.Anchor{}, nil)
+	timeline, err := k.Reader.Read(t.Context(), []reading.Source{{
+		Name: "engine.log",
+		Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(log)), nil },
+	}}, reading.Anchor{}, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -127,10 +136,13 @@ func TestCausesAreThoseOfTheMachinesSystem(t *testing.T) {
 		facts bag.Facts
 		want  string
 	}{
-		"of the family, by its disk":      {bag.Facts{Disks: []bag.Disk{disk("debian")}}, "tank-empty"},
-		"of another":                      {bag.Facts{Disks: []bag.Disk{disk("corbel")}}, diagnosis.Unknown},
-		"of another, by what it installs": {bag.Facts{Installed: &bag.Installed{Family: "corbel"}, Disks: []bag.Disk{{Size: 10}}}, diagnosis.Unknown},
-		"not known":                       {bag.Facts{Disks: []bag.Disk{{Size: 10}}}, "tank-empty"},
+		"of the family, by its disk": {bag.Facts{Disks: []bag.Disk{disk("debian")}}, "tank-empty"},
+		"of another":                 {bag.Facts{Disks: []bag.Disk{disk("corbel")}}, diagnosis.Unknown},
+		"of another, by what it installs": {bag.Facts{
+			Installed: &bag.Installed{Family: "corbel"},
+			Disks:     []bag.Disk{{Size: 10}},
+		}, diagnosis.Unknown},
+		"not known": {bag.Facts{Disks: []bag.Disk{{Size: 10}}}, "tank-empty"},
 	} {
 		got, _, err := diagnosis.Rank(timeline, &c.facts, k)
 		if err != nil || len(got) == 0 || got[0].Cause != c.want {
@@ -168,7 +180,8 @@ func TestTheStartIsExplainedApartFromTheAttempt(t *testing.T) {
 		t.Fatal(err)
 	}
 	// No attempt failed: nothing to explain but the start.
-	if len(findings) != 2 && len(findings) != 1 || findings[0].Cause != "hatch-open" || !near(findings[0].Probability, 5.0/5.2) {
+	if len(findings) != 2 && len(findings) != 1 || findings[0].Cause != "hatch-open" ||
+		!near(findings[0].Probability, 5.0/5.2) {
 		t.Errorf("%+v", findings)
 	}
 }

@@ -35,7 +35,9 @@ const worthwhile = 0.02
 // Settle ranks the checks that have not been made by the information that they
 // are expected to give: the entropy of the findings less the mean entropy
 // after the answer (Lindley, 1956).
-func Settle(findings []Finding, timeline *reading.Timeline, facts *bag.Facts, k *knowledge.Knowledge) ([]NextCheck, error) {
+func Settle(
+	findings []Finding, timeline *reading.Timeline, facts *bag.Facts, k *knowledge.Knowledge,
+) ([]NextCheck, error) {
 	asked, err := facts.AsMap()
 	if err != nil {
 		return nil, err
@@ -94,7 +96,12 @@ func nextCheck(c *knowledge.Check, among []Finding) NextCheck {
 			}
 		}
 		gain -= chance * entropy(after)
-		s.Answers = append(s.Answers, Outcome{Says: answer.Says, Chance: round(chance), Cause: among[best].Title, Probability: round(after[best])})
+		s.Answers = append(s.Answers, Outcome{
+			Says:        answer.Says,
+			Chance:      round(chance),
+			Cause:       among[best].Title,
+			Probability: round(after[best]),
+		})
 	}
 	s.Gain = round(gain)
 	return s

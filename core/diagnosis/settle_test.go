@@ -45,9 +45,15 @@ checks:
       - {says: 'no'}
 `
 
-func settle(t *testing.T, facts *bag.Facts, timeline *reading.Timeline, findings ...diagnosis.Finding) []diagnosis.NextCheck {
+func settle(
+	t *testing.T, facts *bag.Facts, timeline *reading.Timeline, findings ...diagnosis.Finding,
+) []diagnosis.NextCheck {
 	t.Helper()
-	k, err := knowledge.Load(fstest.MapFS{"causes/c.yaml": {Data: []byte(settling)}, "checks/k.yaml": {Data: []byte(looks)}, "lexicon.yaml": {Data: []byte("errors: [error]\n")}})
+	k, err := knowledge.Load(fstest.MapFS{
+		"causes/c.yaml": {Data: []byte(settling)},
+		"checks/k.yaml": {Data: []byte(looks)},
+		"lexicon.yaml":  {Data: []byte("errors: [error]\n")},
+	})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -67,7 +73,8 @@ func TestChecksAreRankedByTheDoubtTheyTakeAway(t *testing.T) {
 	if len(list) != 2 || list[0].Check != "dipstick" || list[0].Gain != 1 || list[1].Check != "noise" {
 		t.Fatalf("%+v", list)
 	}
-	if a := list[0].Answers[0]; a.Says != "dry" || a.Chance != 0.5 || a.Cause != "The tank is empty" || a.Probability != 1 {
+	if a := list[0].Answers[0]; a.Says != "dry" || a.Chance != 0.5 || a.Cause != "The tank is empty" ||
+		a.Probability != 1 {
 		t.Errorf("%+v", a)
 	}
 	// Of the noise: 1 - [0.55·H(0.9/1.1) + 0.45·H(0.1/0.9)], by hand.
@@ -91,13 +98,20 @@ func TestAChecksAnswerIsNotAskedForTwice(t *testing.T) {
 
 func TestABadCheckIsRefused(t *testing.T) {
 	for want, text := range map[string]string{
-		"takes the rest":       "checks: [{id: a, title: b, do: c, minutes: 1, answers: [{says: x}, {says: y, otherwise: 0.2}]}]",
-		"no cause is called":   "checks: [{id: a, title: b, do: c, minutes: 1, answers: [{says: x, if: {nobody: 1}}, {says: y}]}]",
-		"between 0 and 1":      "checks: [{id: a, title: b, do: c, minutes: 1, answers: [{says: x, otherwise: 0.7}, {says: z, otherwise: 0.6}, {says: y}]}]",
+		"takes the rest": "checks: [{id: a, title: b, do: c, minutes: 1, " +
+			"answers: [{says: x}, {says: y, otherwise: 0.2}]}]",
+		"no cause is called": "checks: [{id: a, title: b, do: c, minutes: 1, " +
+			"answers: [{says: x, if: {nobody: 1}}, {says: y}]}]",
+		"between 0 and 1": "checks: [{id: a, title: b, do: c, minutes: 1, answers: [{says: x, otherwise: 0.7}, " +
+			"{says: z, otherwise: 0.6}, {says: y}]}]",
 		"at least two answers": "checks: [{id: a, title: b, do: c, minutes: 1, answers: [{says: x}]}]",
-		"done":                 "checks: [{id: a, title: b, do: c, minutes: 1, done: '1 +', answers: [{says: x}, {says: y}]}]",
+		"done": "checks: [{id: a, title: b, do: c, minutes: 1, done: '1 +', " +
+			"answers: [{says: x}, {says: y}]}]",
 	} {
-		_, err := knowledge.Load(fstest.MapFS{"causes/c.yaml": {Data: []byte(settling)}, "checks/k.yaml": {Data: []byte(text)}})
+		_, err := knowledge.Load(fstest.MapFS{
+			"causes/c.yaml": {Data: []byte(settling)},
+			"checks/k.yaml": {Data: []byte(text)},
+		})
 		if err == nil || !strings.Contains(err.Error(), want) || !strings.Contains(err.Error(), "checks/k.yaml") {
 			t.Errorf("%v: want %q", err, want)
 		}

@@ -63,7 +63,9 @@ type Failure struct {
 const maxTried = 20
 
 // Draw reads the logs and judges.
-func Draw(ctx context.Context, facts *bag.Facts, logs []reading.Source, k *knowledge.Knowledge, progress reading.Progress) (*Docket, error) {
+func Draw(
+	ctx context.Context, facts *bag.Facts, logs []reading.Source, k *knowledge.Knowledge, progress reading.Progress,
+) (*Docket, error) {
 	timeline, err := k.Reader.Read(ctx, logs, anchor(facts), progress)
 	if err != nil {
 		return nil, err
@@ -79,14 +81,37 @@ func Draw(ctx context.Context, facts *bag.Facts, logs []reading.Source, k *knowl
 	}
 	var ready []readiness.Choice
 	if facts.Installed != nil && facts.Installed.Version != "" {
-		if ready, err = readiness.Recommend(readiness.Question{Facts: facts, Family: k.Families[facts.Family()], Limits: k.Limits, Now: facts.Gathered}, k.Releases, func(*knowledge.Release) *readiness.Plan { return nil }); err != nil {
+		if ready, err = readiness.Recommend(readiness.Question{
+			Facts:  facts,
+			Family: k.Families[facts.Family()],
+			Limits: k.Limits,
+			Now:    facts.Gathered,
+		}, k.Releases, func(*knowledge.Release) *readiness.Plan { return nil }); err != nil {
 			return nil, err
 		}
 	}
 	d := &Docket{
-		Knowledge: k.Version, Machine: facts.Machine, Gathered: facts.Gathered, Attempts: []Attempt{},
-		Why: append([]diagnosis.Finding{}, why...), Settle: settle, Ready: append([]readiness.Choice{}, ready...), Suspects: suspects(timeline), Line: line(timeline), Shifts: append([]reading.Shift{}, timeline.Shifts...), ToDo: ladder.Build(why, facts, k),
-		Disks: facts.Disks, Hardware: facts.Hardware, Firmware: facts.Firmware, State: readiness.JudgeServices(facts.State), Conditions: readiness.Conditions(facts.State, k.Limits), LeftOut: facts.LeftOut, Files: append([]reading.FileReport{}, timeline.Files...), Notes: notes, Harmless: timeline.Harmless, Usual: timeline.SeenInSuccess,
+		Knowledge:  k.Version,
+		Machine:    facts.Machine,
+		Gathered:   facts.Gathered,
+		Attempts:   []Attempt{},
+		Why:        append([]diagnosis.Finding{}, why...),
+		Settle:     settle,
+		Ready:      append([]readiness.Choice{}, ready...),
+		Suspects:   suspects(timeline),
+		Line:       line(timeline),
+		Shifts:     append([]reading.Shift{}, timeline.Shifts...),
+		ToDo:       ladder.Build(why, facts, k),
+		Disks:      facts.Disks,
+		Hardware:   facts.Hardware,
+		Firmware:   facts.Firmware,
+		State:      readiness.JudgeServices(facts.State),
+		Conditions: readiness.Conditions(facts.State, k.Limits),
+		LeftOut:    facts.LeftOut,
+		Files:      append([]reading.FileReport{}, timeline.Files...),
+		Notes:      notes,
+		Harmless:   timeline.Harmless,
+		Usual:      timeline.SeenInSuccess,
 	}
 	for i := len(timeline.Attempts) - 1; i >= 0 && len(d.Attempts) < maxTried; i-- {
 		d.Attempts = append(d.Attempts, attemptOf(timeline.Attempts[i]))

@@ -64,7 +64,10 @@ func TestFreshFailures(t *testing.T) {
 			of.line++
 		}
 		if !s.cause || !s.decisive {
-			t.Logf("%-26s cause %-5t %s, want %s (%.0f %%); line %-5t %s", name, s.cause, s.got, s.want, 100*s.probability, s.decisive, s.line)
+			t.Logf(
+				"%-26s cause %-5t %s, want %s (%.0f %%); line %-5t %s",
+				name, s.cause, s.got, s.want, 100*s.probability, s.decisive, s.line,
+			)
 		}
 	}
 	t.Logf("described before the rules, then looked at: %s", sets[false])

@@ -127,5 +127,13 @@ func point(e reading.Event, try int) Point {
 		}
 		text += "…"
 	}
-	return Point{Place: e.Place, Time: e.Time, Level: e.Level, Mark: e.Mark, Try: try, Noise: e.Harmless || e.SeenInSuccess, Text: text}
+	return Point{
+		Place: e.Place,
+		Time:  e.Time,
+		Level: e.Level,
+		Mark:  e.Mark,
+		Try:   try,
+		Noise: e.Harmless || e.SeenInSuccess,
+		Text:  text,
+	}
 }

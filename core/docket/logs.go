@@ -17,7 +17,11 @@ func Logs(info *bag.Info, dir string) (logs []reading.Source, total int64) {
 			continue
 		}
 		total += f.Size
-		logs = append(logs, reading.Source{Name: f.Name, Size: f.Size, Open: func() (io.ReadCloser, error) { return os.Open(filepath.Join(dir, filepath.FromSlash(f.Name))) }})
+		logs = append(logs, reading.Source{
+			Name: f.Name,
+			Size: f.Size,
+			Open: func() (io.ReadCloser, error) { return os.Open(filepath.Join(dir, filepath.FromSlash(f.Name))) },
+		})
 	}
 	return logs, total
 }

@@ -65,8 +65,15 @@ func TestGenuineFailuresAreJudgedRight(t *testing.T) {
 // failure of another kind, and a kernel log full of what healthy machines say.
 func TestOlderFailuresAndNoiseDoNotMislead(t *testing.T) {
 	all := captures(t)
-	older := []reading.Source{{Name: "kern.log", Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(kernelNoise())), nil }}}
-	for name, rotated := range map[string]string{"apt/term.log": "apt/term.log.2.gz", "apt/history.log": "apt/history.log.2.gz", "dpkg.log": "dpkg.log.1"} {
+	older := []reading.Source{{
+		Name: "kern.log",
+		Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(kernelNoise())), nil },
+	}}
+	for name, rotated := range map[string]string{
+		"apt/term.log":    "apt/term.log.2.gz",
+		"apt/history.log": "apt/history.log.2.gz",
+		"dpkg.log":        "dpkg.log.1",
+	} {
 		raw, err := fs.ReadFile(debian.Captured, "captured/full-boot-volume/"+name)
 		if err != nil {
 			t.Fatal(err)
@@ -82,7 +89,10 @@ func TestOlderFailuresAndNoiseDoNotMislead(t *testing.T) {
 			}
 			raw = packed.Bytes()
 		}
-		older = append(older, reading.Source{Name: rotated, Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(raw)), nil }})
+		older = append(older, reading.Source{
+			Name: rotated,
+			Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(raw)), nil },
+		})
 	}
 	judgeAll(t, all, older)
 }
@@ -92,8 +102,13 @@ func kernelNoise() string {
 	var b strings.Builder
 	for i := range 400 {
 		fmt.Fprintf(&b, "Nov 22 06:%02d:%02d lerrick-kiosk-2 kernel: [%5d.%06d] ", i/60, i%60, i, i)
-		b.WriteString([]string{"pci 0000:00:1f.0: BAR 13: failed to assign [io size 0x0400]", "ACPI BIOS Error (bug): Could not resolve symbol [_SB.PCI0], AE_NOT_FOUND", "usb 1-3: new high-speed USB device",
-			"i915: Failed to load DMC firmware, disabling runtime power management", "systemd[1]: Started Timetable display."}[i%5])
+		b.WriteString([]string{
+			"pci 0000:00:1f.0: BAR 13: failed to assign [io size 0x0400]",
+			"ACPI BIOS Error (bug): Could not resolve symbol [_SB.PCI0], AE_NOT_FOUND",
+			"usb 1-3: new high-speed USB device",
+			"i915: Failed to load DMC firmware, disabling runtime power management",
+			"systemd[1]: Started Timetable display.",
+		}[i%5])
 		b.WriteByte('\n')
 	}
 	return b.String()
@@ -129,7 +144,10 @@ func judgeAll(t *testing.T, all fs.FS, more []reading.Source) {
 	if more != nil {
 		n--
 	}
-	t.Logf("%.0f failures: cause first %.1f %%, decisive line exact %.1f %%, Brier score %.4f", n, 100*float64(causes)/n, 100*float64(lines)/n, brier/n)
+	t.Logf(
+		"%.0f failures: cause first %.1f %%, decisive line exact %.1f %%, Brier score %.4f",
+		n, 100*float64(causes)/n, 100*float64(lines)/n, brier/n,
+	)
 	if float64(causes)/n < 0.95 || float64(lines)/n < 0.95 {
 		t.Error("want 95 % of both")
 	}

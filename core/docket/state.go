@@ -24,7 +24,14 @@ func withState(facts *bag.Facts, state []reading.StateRecord) *bag.Facts {
 		case "volumes":
 			more.Volumes = addVolume(more.Volumes, r.Fields, from)
 		case "packages":
-			packages = append(packages, bag.Package{Name: r.Fields["name"], Version: r.Fields["version"], Architecture: r.Fields["architecture"], State: r.Fields["state"], Held: r.Fields["held"] != "", From: from})
+			packages = append(packages, bag.Package{
+				Name:         r.Fields["name"],
+				Version:      r.Fields["version"],
+				Architecture: r.Fields["architecture"],
+				State:        r.Fields["state"],
+				Held:         r.Fields["held"] != "",
+				From:         from,
+			})
 		}
 	}
 	if len(packages) > 0 && facts.Installed == nil {

@@ -44,7 +44,15 @@ func suspects(t *reading.Timeline) []Suspect {
 			continue
 		}
 		for _, c := range a.Changes {
-			list = append(list, Suspect{When: a.Began, Command: a.Command, Action: c.Action, Object: c.Object, From: c.From, To: c.To, Named: strings.Contains(said.String(), c.Object)})
+			list = append(list, Suspect{
+				When:    a.Began,
+				Command: a.Command,
+				Action:  c.Action,
+				Object:  c.Object,
+				From:    c.From,
+				To:      c.To,
+				Named:   strings.Contains(said.String(), c.Object),
+			})
 		}
 	}
 	slices.SortStableFunc(list, func(a, b Suspect) int {

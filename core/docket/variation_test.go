@@ -43,7 +43,9 @@ func leftOut(files map[string][]byte) (list []variation) {
 				rest[other] = raw
 			}
 		}
-		list = append(list, variation{"without " + name, true, rest}, variation{name + " alone", true, map[string][]byte{name: files[name]}})
+		list = append(list, variation{
+			"without " + name, true, rest,
+		}, variation{name + " alone", true, map[string][]byte{name: files[name]}})
 	}
 	return list
 }
@@ -63,11 +65,27 @@ func added(files map[string][]byte) (list []variation) {
 		list = append(list, variation{"with " + name, false, all})
 	}
 	more("dpkg -l", map[string]string{"dpkg-l.txt": listed})
-	more("the package states", map[string]string{"status.txt": "Package: tzdata\nStatus: install ok installed\nArchitecture: all\nVersion: 2024a-0+deb12u1\n\nPackage: zlib1g\nStatus: install ok installed\nArchitecture: amd64\nVersion: 1:1.2.13.dfsg-1\n"})
+	more(
+		"the package states",
+		map[string]string{"status.txt": "Package: tzdata\n" +
+			"Status: install ok installed\n" +
+			"Architecture: all\n" +
+			"Version: 2024a-0+deb12u1\n\n" +
+			"Package: zlib1g\n" +
+			"Status: install ok installed\n" +
+			"Architecture: amd64\n" +
+			"Version: 1:1.2.13.dfsg-1\n"},
+	)
 	more("df -h and df -i in one file", map[string]string{"space.txt": room})
 	more("a journal", map[string]string{"journal.txt": kernelNoise()})
 	more("a healthy run of before", map[string]string{"apt/term.log.1": wentWell, "apt/history.log.1": wentWellHistory})
-	more("all of these", map[string]string{"dpkg-l.txt": listed, "space.txt": room, "journal.txt": kernelNoise(), "apt/term.log.1": wentWell, "apt/history.log.1": wentWellHistory})
+	more("all of these", map[string]string{
+		"dpkg-l.txt":        listed,
+		"space.txt":         room,
+		"journal.txt":       kernelNoise(),
+		"apt/term.log.1":    wentWell,
+		"apt/history.log.1": wentWellHistory,
+	})
 	return list
 }
 
@@ -87,7 +105,13 @@ func dressed(files map[string][]byte) (list []variation) {
 		return raw
 	})
 	change("other names", func(raw []byte) []byte {
-		for from, to := range map[string]string{"skerrow": "lerrick", "kestrel": "gannet", "deb.debian.org": "mirror.lerrick.example", "/dev/loop0": "/dev/nvme0n1p3", "/dev/vda": "/dev/sdb"} {
+		for from, to := range map[string]string{
+			"skerrow":        "lerrick",
+			"kestrel":        "gannet",
+			"deb.debian.org": "mirror.lerrick.example",
+			"/dev/loop0":     "/dev/nvme0n1p3",
+			"/dev/vda":       "/dev/sdb",
+		} {
 			raw = bytes.ReplaceAll(raw, []byte(from), []byte(to))
 		}
 		return raw
@@ -165,7 +189,11 @@ func TestADiagnosisDoesNotDependOnWhatElseIsInTheBag(t *testing.T) {
 	counts := map[string]*tally{}
 	for _, name := range names {
 		files, want := captured(t, all, path.Dir(name))
-		for kind, list := range map[string][]variation{"less": leftOut(files), "more": added(files), "other letters": dressed(files)} {
+		for kind, list := range map[string][]variation{
+			"less":          leftOut(files),
+			"more":          added(files),
+			"other letters": dressed(files),
+		} {
 			c := counts[kind]
 			if c == nil {
 				c = &tally{}
@@ -221,7 +249,11 @@ func first(t *testing.T, k *knowledge.Knowledge, files map[string][]byte) (strin
 	t.Helper()
 	var list []reading.Source
 	for name, raw := range files {
-		list = append(list, reading.Source{Name: name, Size: int64(len(raw)), Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(raw)), nil }})
+		list = append(list, reading.Source{
+			Name: name,
+			Size: int64(len(raw)),
+			Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(raw)), nil },
+		})
 	}
 	slices.SortFunc(list, func(a, b reading.Source) int { return strings.Compare(a.Name, b.Name) })
 	d, err := docket.Draw(context.Background(), &bag.Facts{}, list, k, nil)

@@ -39,7 +39,13 @@ func checkSuper(b []byte, s super, at int64) error {
 	}
 	want, got := sum(^uint32(0), b[:sbChecksum]), binary.LittleEndian.Uint32(b[sbChecksum:])
 	if want != got {
-		return &FormatError{In: "ext", What: "superblock: checksum", Offset: at + sbChecksum, Want: fmt.Sprintf("0x%08x", want), Got: fmt.Sprintf("0x%08x", got)}
+		return &FormatError{
+			In:     "ext",
+			What:   "superblock: checksum",
+			Offset: at + sbChecksum,
+			Want:   fmt.Sprintf("0x%08x", want),
+			Got:    fmt.Sprintf("0x%08x", got),
+		}
 	}
 	return nil
 }
@@ -64,7 +70,13 @@ func (s super) checkInode(number int64, raw []byte, at int64) error {
 		want &= 0xffff
 	}
 	if want != got {
-		return &FormatError{In: "ext", What: fmt.Sprintf("inode %d: checksum", number), Offset: at, Want: fmt.Sprintf("0x%08x", want), Got: fmt.Sprintf("0x%08x", got)}
+		return &FormatError{
+			In:     "ext",
+			What:   fmt.Sprintf("inode %d: checksum", number),
+			Offset: at,
+			Want:   fmt.Sprintf("0x%08x", want),
+			Got:    fmt.Sprintf("0x%08x", got),
+		}
 	}
 	return nil
 }
@@ -96,10 +108,20 @@ func (s super) checkFolder(in *inode, b []byte) error {
 		if in.flags&flagIndex != 0 {
 			return nil
 		}
-		return &FormatError{In: "ext", What: fmt.Sprintf("inode %d: end of a folder's block", in.number), Want: "an entry with its checksum", Got: fmt.Sprintf("% x", tail[:8])}
+		return &FormatError{
+			In:   "ext",
+			What: fmt.Sprintf("inode %d: end of a folder's block", in.number),
+			Want: "an entry with its checksum",
+			Got:  fmt.Sprintf("% x", tail[:8]),
+		}
 	}
 	if want, got := sum(in.seed, b[:len(b)-folderTail]), le.Uint32(tail[8:]); want != got {
-		return &FormatError{In: "ext", What: fmt.Sprintf("inode %d: folder's block: checksum", in.number), Want: fmt.Sprintf("0x%08x", want), Got: fmt.Sprintf("0x%08x", got)}
+		return &FormatError{
+			In:   "ext",
+			What: fmt.Sprintf("inode %d: folder's block: checksum", in.number),
+			Want: fmt.Sprintf("0x%08x", want),
+			Got:  fmt.Sprintf("0x%08x", got),
+		}
 	}
 	return nil
 }
@@ -113,10 +135,20 @@ func (s super) checkExtents(in *inode, node []byte) error {
 	le := binary.LittleEndian
 	at := 12 + 12*int(le.Uint16(node[4:]))
 	if at+4 > len(node) {
-		return &FormatError{In: "ext", What: fmt.Sprintf("inode %d: extent node: entries", in.number), Want: fmt.Sprintf("at most %d", (len(node)-16)/12), Got: fmt.Sprint(le.Uint16(node[4:]))}
+		return &FormatError{
+			In:   "ext",
+			What: fmt.Sprintf("inode %d: extent node: entries", in.number),
+			Want: fmt.Sprintf("at most %d", (len(node)-16)/12),
+			Got:  fmt.Sprint(le.Uint16(node[4:])),
+		}
 	}
 	if want, got := sum(in.seed, node[:at]), le.Uint32(node[at:]); want != got {
-		return &FormatError{In: "ext", What: fmt.Sprintf("inode %d: extent node: checksum", in.number), Want: fmt.Sprintf("0x%08x", want), Got: fmt.Sprintf("0x%08x", got)}
+		return &FormatError{
+			In:   "ext",
+			What: fmt.Sprintf("inode %d: extent node: checksum", in.number),
+			Want: fmt.Sprintf("0x%08x", want),
+			Got:  fmt.Sprintf("0x%08x", got),
+		}
 	}
 	return nil
 }

@@ -28,7 +28,12 @@ func tree(t *testing.T) string {
 	for i := range big {
 		big[i] = byte(r.Uint32())
 	}
-	files := map[string][]byte{"etc/os-release": []byte("ID=debian\n"), "empty": nil, "var/big": big, "var/log/é ü.log": []byte("text")}
+	files := map[string][]byte{
+		"etc/os-release":  []byte("ID=debian\n"),
+		"empty":           nil,
+		"var/big":         big,
+		"var/log/é ü.log": []byte("text"),
+	}
 	for i := range 600 {
 		files[fmt.Sprintf("many/a-rather-long-name-number-%04d", i)] = []byte(fmt.Sprint(i))
 	}
@@ -49,8 +54,14 @@ func tree(t *testing.T) string {
 	if err := errors.Join(err, hole.Close()); err != nil {
 		t.Fatal(err)
 	}
-	for name, target := range map[string]string{"link": "etc/os-release", "absolute": "/etc/os-release", "up": "../../../etc/os-release", "loop": "loop",
-		"far": strings.Repeat("./", 60) + "etc/os-release", "folder": "var/log"} {
+	for name, target := range map[string]string{
+		"link":     "etc/os-release",
+		"absolute": "/etc/os-release",
+		"up":       "../../../etc/os-release",
+		"loop":     "loop",
+		"far":      strings.Repeat("./", 60) + "etc/os-release",
+		"folder":   "var/log",
+	} {
 		if err := os.Symlink(target, filepath.Join(dir, name)); err != nil {
 			t.Fatal(err)
 		}
@@ -76,9 +87,17 @@ func volume(t *testing.T, dir string, options ...string) *os.File {
 func TestReadsEveryFileOfWhatMke2fsMade(t *testing.T) {
 	dir := tree(t)
 	for _, options := range [][]string{
-		{"-t", "ext4", "-b", "1024"}, {"-t", "ext4", "-b", "4096"}, {"-t", "ext4", "-O", "inline_data", "-I", "256"}, {"-t", "ext4", "-O", "^64bit,^extent"},
-		{"-t", "ext3"}, {"-t", "ext2", "-b", "1024", "-I", "128"}, {"-t", "ext4", "-E", "hash_seed=00000000-0000-0000-0000-000000000001"},
-		{"-t", "ext4", "-b", "1024", "-g", "256", "-O", "meta_bg,^resize_inode"}, {"-t", "ext4", "-b", "1024", "-g", "512", "-O", "meta_bg,^resize_inode,^64bit,sparse_super2"},
+		{
+			"-t", "ext4", "-b", "1024",
+		}, {
+			"-t", "ext4", "-b", "4096",
+		}, {"-t", "ext4", "-O", "inline_data", "-I", "256"}, {"-t", "ext4", "-O", "^64bit,^extent"},
+		{
+			"-t", "ext3",
+		}, {"-t", "ext2", "-b", "1024", "-I", "128"}, {"-t", "ext4", "-E", "hash_seed=00000000-0000-0000-0000-000000000001"},
+		{
+			"-t", "ext4", "-b", "1024", "-g", "256", "-O", "meta_bg,^resize_inode",
+		}, {"-t", "ext4", "-b", "1024", "-g", "512", "-O", "meta_bg,^resize_inode,^64bit,sparse_super2"},
 		{"-t", "ext2", "-b", "1024", "-g", "256", "-O", "meta_bg,^resize_inode,^sparse_super"},
 	} {
 		fsys, err := ext.Open(volume(t, dir, options...))

@@ -81,7 +81,13 @@ type super struct {
 func parseSuper(b []byte) (super, error) {
 	le := binary.LittleEndian
 	bad := func(what, want string, at int, got any) (super, error) {
-		return super{}, &FormatError{In: "ext", What: "superblock: " + what, Offset: int64(superAt + at), Want: want, Got: fmt.Sprint(got)}
+		return super{}, &FormatError{
+			In:     "ext",
+			What:   "superblock: " + what,
+			Offset: int64(superAt + at),
+			Want:   want,
+			Got:    fmt.Sprint(got),
+		}
 	}
 	if m := le.Uint16(b[sbMagic:]); m != magic {
 		return bad("magic", "0xef53", sbMagic, fmt.Sprintf("0x%04x", m))
@@ -128,7 +134,10 @@ func parseSuper(b []byte) (super, error) {
 	case s.firstBlock > 1:
 		return bad("first block", "0, or 1 for blocks of 1 KiB", sbFirstBlock, s.firstBlock)
 	case s.inodesGroup == 0 || s.perGroup == 0 || s.blocks <= 0 || s.blocks > 1<<47:
-		return bad("geometry", "more than nothing", sbPerGroup, fmt.Sprintf("%d inodes and %d blocks a group, %d blocks", s.inodesGroup, s.perGroup, s.blocks))
+		return bad(
+			"geometry", "more than nothing", sbPerGroup,
+			fmt.Sprintf("%d inodes and %d blocks a group, %d blocks", s.inodesGroup, s.perGroup, s.blocks),
+		)
 	}
 	return s, nil
 }

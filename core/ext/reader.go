@@ -54,7 +54,12 @@ func (f *FS) NeedsRecovery() bool { return f.sb.incompat&incompatRecover != 0 }
 
 func (f *FS) inode(number int64) (inode, error) {
 	if number < 1 || number > f.sb.inodes {
-		return inode{}, &FormatError{In: "ext", What: "inode number", Want: fmt.Sprintf("1 to %d", f.sb.inodes), Got: fmt.Sprint(number)}
+		return inode{}, &FormatError{
+			In:   "ext",
+			What: "inode number",
+			Want: fmt.Sprintf("1 to %d", f.sb.inodes),
+			Got:  fmt.Sprint(number),
+		}
 	}
 	group, index := (number-1)/f.sb.inodesGroup, (number-1)%f.sb.inodesGroup
 	desc := make([]byte, f.sb.descSize)
@@ -67,7 +72,13 @@ func (f *FS) inode(number int64) (inode, error) {
 		table |= int64(binary.LittleEndian.Uint32(desc[gdTableHigh:])) << 32
 	}
 	if table <= 0 || table >= f.sb.blocks {
-		return inode{}, &FormatError{In: "ext", What: fmt.Sprintf("inode table of group %d", group), Offset: at, Want: "within the volume", Got: fmt.Sprintf("block %d", table)}
+		return inode{}, &FormatError{
+			In:     "ext",
+			What:   fmt.Sprintf("inode table of group %d", group),
+			Offset: at,
+			Want:   "within the volume",
+			Got:    fmt.Sprintf("block %d", table),
+		}
 	}
 	raw := make([]byte, f.sb.inodeSize)
 	if _, err := f.dev.ReadAt(raw, table*f.sb.blockSize+index*f.sb.inodeSize); err != nil {
@@ -91,7 +102,12 @@ func (f *FS) block(in *inode, n int64) (int64, error) {
 		at, err = f.mapBlock(in, n)
 	}
 	if err == nil && (at < 0 || at >= f.sb.blocks) {
-		err = &FormatError{In: "ext", What: fmt.Sprintf("inode %d: block %d", in.number, n), Want: fmt.Sprintf("below %d", f.sb.blocks), Got: fmt.Sprint(at)}
+		err = &FormatError{
+			In:   "ext",
+			What: fmt.Sprintf("inode %d: block %d", in.number, n),
+			Want: fmt.Sprintf("below %d", f.sb.blocks),
+			Got:  fmt.Sprint(at),
+		}
 	}
 	return at, err
 }
@@ -102,11 +118,21 @@ func (f *FS) extentBlock(in *inode, n int64) (int64, error) {
 	node := in.block[:]
 	for depth := 0; ; depth++ {
 		if le.Uint16(node) != extentMagic || depth > maxTreeDepth {
-			return 0, &FormatError{In: "ext", What: fmt.Sprintf("inode %d: extent node", in.number), Want: "0xf30a, 5 levels at the most", Got: fmt.Sprintf("0x%04x at level %d", le.Uint16(node), depth)}
+			return 0, &FormatError{
+				In:   "ext",
+				What: fmt.Sprintf("inode %d: extent node", in.number),
+				Want: "0xf30a, 5 levels at the most",
+				Got:  fmt.Sprintf("0x%04x at level %d", le.Uint16(node), depth),
+			}
 		}
 		count := int(le.Uint16(node[2:]))
 		if 12+12*count > len(node) {
-			return 0, &FormatError{In: "ext", What: fmt.Sprintf("inode %d: extent node", in.number), Want: "entries within the node", Got: fmt.Sprint(count)}
+			return 0, &FormatError{
+				In:   "ext",
+				What: fmt.Sprintf("inode %d: extent node", in.number),
+				Want: "entries within the node",
+				Got:  fmt.Sprint(count),
+			}
 		}
 		entry := func(i int) []byte { return node[12+12*i:] }
 		i := sort.Search(count, func(i int) bool { return int64(le.Uint32(entry(i))) > n }) - 1
@@ -128,7 +154,12 @@ func (f *FS) extentBlock(in *inode, n int64) (int64, error) {
 		}
 		next := int64(le.Uint16(e[8:]))<<32 | int64(le.Uint32(e[4:]))
 		if next <= 0 || next >= f.sb.blocks {
-			return 0, &FormatError{In: "ext", What: fmt.Sprintf("inode %d: extent index", in.number), Want: "a block of the volume", Got: fmt.Sprint(next)}
+			return 0, &FormatError{
+				In:   "ext",
+				What: fmt.Sprintf("inode %d: extent index", in.number),
+				Want: "a block of the volume",
+				Got:  fmt.Sprint(next),
+			}
 		}
 		node = make([]byte, f.sb.blockSize)
 		if _, err := f.dev.ReadAt(node, next*f.sb.blockSize); err != nil {
@@ -161,7 +192,12 @@ func (f *FS) mapBlock(in *inode, n int64) (int64, error) {
 				return 0, nil
 			}
 			if at >= f.sb.blocks {
-				return 0, &FormatError{In: "ext", What: fmt.Sprintf("inode %d: indirect block", in.number), Want: "a block of the volume", Got: fmt.Sprint(at)}
+				return 0, &FormatError{
+					In:   "ext",
+					What: fmt.Sprintf("inode %d: indirect block", in.number),
+					Want: "a block of the volume",
+					Got:  fmt.Sprint(at),
+				}
 			}
 			var b [4]byte
 			if _, err := f.dev.ReadAt(b[:], at*f.sb.blockSize+4*(n/step)); err != nil {
@@ -174,7 +210,12 @@ func (f *FS) mapBlock(in *inode, n int64) (int64, error) {
 			}
 		}
 	}
-	return 0, &FormatError{In: "ext", What: fmt.Sprintf("inode %d: file", in.number), Want: "within three levels of indirect blocks", Got: "more"}
+	return 0, &FormatError{
+		In:   "ext",
+		What: fmt.Sprintf("inode %d: file", in.number),
+		Want: "within three levels of indirect blocks",
+		Got:  "more",
+	}
 }
 
 func (f *FS) readAt(in *inode, p []byte, off int64) (int, error) {
@@ -186,7 +227,12 @@ func (f *FS) readAt(in *inode, p []byte, off int64) (int, error) {
 	if in.flags&flagInline != 0 {
 		data := append(in.block[:len(in.block):len(in.block)], in.inlineTail()...)
 		if int64(len(data)) < in.size {
-			return 0, &FormatError{In: "ext", What: fmt.Sprintf("inode %d: inline data", in.number), Want: fmt.Sprintf("%d bytes", in.size), Got: fmt.Sprint(len(data))}
+			return 0, &FormatError{
+				In:   "ext",
+				What: fmt.Sprintf("inode %d: inline data", in.number),
+				Want: fmt.Sprintf("%d bytes", in.size),
+				Got:  fmt.Sprint(len(data)),
+			}
 		}
 		copy(p, data[off:])
 	} else if err := f.readBlocks(in, p, off); err != nil {
@@ -220,7 +266,12 @@ func (f *FS) readBlocks(in *inode, p []byte, off int64) error {
 // around their index, so reading all blocks in order finds every name.
 func (f *FS) entries(in *inode) (map[string]int64, error) {
 	if in.size > maxDirBytes {
-		return nil, &FormatError{In: "ext", What: fmt.Sprintf("inode %d: folder", in.number), Want: "64 MiB at the most", Got: fmt.Sprint(in.size)}
+		return nil, &FormatError{
+			In:   "ext",
+			What: fmt.Sprintf("inode %d: folder", in.number),
+			Want: "64 MiB at the most",
+			Got:  fmt.Sprint(in.size),
+		}
 	}
 	data := make([]byte, in.size)
 	if _, err := f.readAt(in, data, 0); err != nil && err != io.EOF {
@@ -254,7 +305,12 @@ func scanEntries(b []byte, names map[string]int64) error {
 	for len(b) >= 8 {
 		ino, length, nameLen := int64(le.Uint32(b)), int(le.Uint16(b[4:])), int(b[6])
 		if length < 8 || length > len(b) || 8+nameLen > length {
-			return &FormatError{In: "ext", What: "folder entry", Want: fmt.Sprintf("8 to %d bytes", len(b)), Got: fmt.Sprint(length)}
+			return &FormatError{
+				In:   "ext",
+				What: "folder entry",
+				Want: fmt.Sprintf("8 to %d bytes", len(b)),
+				Got:  fmt.Sprint(length),
+			}
 		}
 		if ino != 0 && nameLen > 0 {
 			names[string(b[8:8+nameLen])] = ino
@@ -319,7 +375,12 @@ func (f *FS) walk(name string, follow bool) (inode, error) {
 
 func (f *FS) link(in *inode) (string, error) {
 	if in.size > 4096 {
-		return "", &FormatError{In: "ext", What: fmt.Sprintf("inode %d: symbolic link", in.number), Want: "4096 bytes at the most", Got: fmt.Sprint(in.size)}
+		return "", &FormatError{
+			In:   "ext",
+			What: fmt.Sprintf("inode %d: symbolic link", in.number),
+			Want: "4096 bytes at the most",
+			Got:  fmt.Sprint(in.size),
+		}
 	}
 	if in.size < inBlockBytes && in.flags&(flagInline|flagExtents) == 0 {
 		return string(in.block[:in.size]), nil
@@ -334,7 +395,14 @@ func (f *FS) link(in *inode) (string, error) {
 func (in inode) isDir() bool { return in.mode&0xf000 == 0x4000 }
 
 func (in inode) fileMode() fs.FileMode {
-	kinds := map[uint16]fs.FileMode{0x1000: fs.ModeNamedPipe, 0x2000: fs.ModeDevice | fs.ModeCharDevice, 0x4000: fs.ModeDir, 0x6000: fs.ModeDevice, 0xa000: fs.ModeSymlink, 0xc000: fs.ModeSocket}
+	kinds := map[uint16]fs.FileMode{
+		0x1000: fs.ModeNamedPipe,
+		0x2000: fs.ModeDevice | fs.ModeCharDevice,
+		0x4000: fs.ModeDir,
+		0x6000: fs.ModeDevice,
+		0xa000: fs.ModeSymlink,
+		0xc000: fs.ModeSocket,
+	}
 	return kinds[in.mode&0xf000] | fs.FileMode(in.mode&0o777)
 }
 

@@ -52,7 +52,8 @@ func readBackup(dev io.ReaderAt, size, at, group, blockSize int64) *Backup {
 		return nil
 	}
 	s, err := parseSuper(raw)
-	if err != nil || s.blockSize != blockSize || int64(binary.LittleEndian.Uint16(raw[sbBlockGroup:])) != group || checkSuper(raw, s, at) != nil {
+	if err != nil || s.blockSize != blockSize || int64(binary.LittleEndian.Uint16(raw[sbBlockGroup:])) != group ||
+		checkSuper(raw, s, at) != nil {
 		return nil
 	}
 	groups := min(s.groups(), s.firstMeta*s.descsPerBlock())
@@ -78,7 +79,10 @@ func (b *Backup) Restore(dev io.ReaderAt) ([]block.Write, error) {
 		le.PutUint32(raw[sbChecksum:], sum(^uint32(0), raw[:sbChecksum]))
 	}
 	descsAt := (b.sb.firstBlock + 1) * b.sb.blockSize
-	planned := []block.Write{{Off: superAt, Data: raw, What: "first superblock"}, {Off: descsAt, Data: b.descs, What: "group descriptors"}}
+	planned := []block.Write{
+		{Off: superAt, Data: raw, What: "first superblock"},
+		{Off: descsAt, Data: b.descs, What: "group descriptors"},
+	}
 	meta, err := b.metaDescs(dev)
 	if err != nil {
 		return nil, err
@@ -110,7 +114,11 @@ func (b *Backup) metaDescs(dev io.ReaderAt) ([]block.Write, error) {
 			}
 		}
 		if !b.sb.plausible(now) && b.sb.plausible(kept) {
-			list = append(list, block.Write{Off: b.sb.metaDescs(first) * b.sb.blockSize, Data: kept, What: fmt.Sprintf("descriptors of group %d and those behind it", first)})
+			list = append(list, block.Write{
+				Off:  b.sb.metaDescs(first) * b.sb.blockSize,
+				Data: kept,
+				What: fmt.Sprintf("descriptors of group %d and those behind it", first),
+			})
 		}
 	}
 	return list, nil

@@ -23,11 +23,15 @@ func freshVolume(t *testing.T, size string, args ...string) []byte {
 	if err := os.MkdirAll(filepath.Join(tree, "home/ragna"), 0o755); err != nil {
 		t.Fatal(err)
 	}
-	if err := os.WriteFile(filepath.Join(tree, "home/ragna/sailings.csv"), bytes.Repeat([]byte("berth 2\n"), 4000), 0o644); err != nil {
+	if err := os.WriteFile(
+		filepath.Join(tree, "home/ragna/sailings.csv"), bytes.Repeat([]byte("berth 2\n"), 4000), 0o644,
+	); err != nil {
 		t.Fatal(err)
 	}
 	path := filepath.Join(dir, "v")
-	if out, err := exec.Command("mke2fs", append(append([]string{"-q", "-F", "-d", tree}, args...), path, size)...).CombinedOutput(); err != nil {
+	if out, err := exec.Command("mke2fs", append(append([]string{
+		"-q", "-F", "-d", tree,
+	}, args...), path, size)...).CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, out)
 	}
 	raw, err := os.ReadFile(path)
@@ -40,7 +44,14 @@ func freshVolume(t *testing.T, size string, args ...string) []byte {
 // The first superblock and the descriptors are gone; a backup brings them
 // back, the file is as it was, and e2fsck has nothing to say.
 func TestTheFirstSuperblockComesBackFromABackup(t *testing.T) {
-	for _, args := range [][]string{{"-t", "ext2", "-b", "1024"}, {"-t", "ext3", "-b", "2048"}, {"-t", "ext4", "-b", "1024", "-O", "64bit,metadata_csum"}, {"-t", "ext4", "-b", "1024", "-O", "^metadata_csum,^64bit"}, {"-t", "ext4", "-b", "1024", "-O", "metadata_csum_seed"}, {"-t", "ext4", "-b", "1024", "-O", "meta_bg,^resize_inode"}} {
+	for _, args := range [][]string{
+		{"-t", "ext2", "-b", "1024"},
+		{"-t", "ext3", "-b", "2048"},
+		{"-t", "ext4", "-b", "1024", "-O", "64bit,metadata_csum"},
+		{"-t", "ext4", "-b", "1024", "-O", "^metadata_csum,^64bit"},
+		{"-t", "ext4", "-b", "1024", "-O", "metadata_csum_seed"},
+		{"-t", "ext4", "-b", "1024", "-O", "meta_bg,^resize_inode"},
+	} {
 		raw := freshVolume(t, "70m", args...)
 		want, err := ext.Open(bytes.NewReader(raw))
 		if err != nil {
@@ -224,7 +235,9 @@ func (p *patched) ReadAt(b []byte, off int64) (int, error) {
 // and plans nothing beyond the volume.
 func FuzzFindBackup(f *testing.F) {
 	path := filepath.Join(f.TempDir(), "v")
-	if out, err := exec.Command("mke2fs", "-q", "-F", "-t", "ext2", "-b", "1024", path, "9m").CombinedOutput(); err != nil {
+	if out, err := exec.Command(
+		"mke2fs", "-q", "-F", "-t", "ext2", "-b", "1024", path, "9m",
+	).CombinedOutput(); err != nil {
 		f.Fatalf("%v: %s", err, out)
 	}
 	raw, err := os.ReadFile(path)

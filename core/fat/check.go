@@ -89,7 +89,9 @@ func (c *checker) clean() error {
 	if state[0]&1 == 0 || c.v.FromBackup != nil {
 		return nil
 	}
-	c.find("volume-in-use", "", "note that it is not", "the boot sector says that the volume is in use: it was not put away")
+	c.find(
+		"volume-in-use", "", "note that it is not", "the boot sector says that the volume is in use: it was not put away",
+	)
 	return c.poke(at, state[0]&^1)
 }
 
@@ -108,12 +110,17 @@ func (c *checker) boot() error {
 	}
 	switch {
 	case v.FromBackup != nil:
-		c.find("boot-sector-damaged", "", "write it anew from the second one", "the first boot sector is damaged: %v", v.FromBackup)
+		c.find(
+			"boot-sector-damaged", "", "write it anew from the second one", "the first boot sector is damaged: %v",
+			v.FromBackup,
+		)
 		_, err := c.over.WriteAt(second, 0)
 		return err
 	case !bytes.Equal(first, second):
 		if _, err := parseBoot(second, v.Backup); err != nil || !bytes.Equal(first[bpbSector:90], second[bpbSector:90]) {
-			c.find("boot-sectors-differ", "", "write the second anew from the first", "the backup boot sector is not like the first")
+			c.find(
+				"boot-sectors-differ", "", "write the second anew from the first", "the backup boot sector is not like the first",
+			)
 			_, err := c.over.WriteAt(first, v.Backup*v.Sector)
 			return err
 		}
@@ -139,7 +146,10 @@ func (c *checker) tables() error {
 	}
 	for i, raw := range all {
 		if i != best && !bytes.Equal(raw, all[best]) {
-			c.find("tables-differ", "", fmt.Sprintf("take copy %d for all", best+1), "copy %d of the table is not like copy %d", i+1, best+1)
+			c.find(
+				"tables-differ", "", fmt.Sprintf("take copy %d for all", best+1), "copy %d of the table is not like copy %d",
+				i+1, best+1,
+			)
 			break
 		}
 	}
@@ -147,7 +157,9 @@ func (c *checker) tables() error {
 	c.before = bytes.Clone(v.table)
 	want := uint32(v.Media) | 0xffffff00
 	if got := getEntry(v.table, v.Bits, 0); got != want&v.mask() {
-		c.find("table-begins-wrong", "", "write the first entry anew", "the table begins with 0x%x, want 0x%x", got, want&v.mask())
+		c.find(
+			"table-begins-wrong", "", "write the first entry anew", "the table begins with 0x%x, want 0x%x", got, want&v.mask(),
+		)
 		putTableEntry(v.table, v.Bits, 0, want&v.mask())
 	}
 	if put := v.putAway(); getEntry(v.table, v.Bits, 1)&put != put {
@@ -183,7 +195,12 @@ func (c *checker) root() error {
 	if c.v.Bits == 32 {
 		me := c.name("/")
 		if fixed := c.claim(c.v.Root, -1, me, "/"); !fixed {
-			return &FormatError{In: "fat", What: "root folder", Want: "a chain of clusters", Got: fmt.Sprintf("cluster %d", c.v.Root)}
+			return &FormatError{
+				In:   "fat",
+				What: "root folder",
+				Want: "a chain of clusters",
+				Got:  fmt.Sprintf("cluster %d", c.v.Root),
+			}
 		}
 	}
 	return c.walk(0, "/", 0)
@@ -220,7 +237,10 @@ func (c *checker) walk(cluster uint32, at string, depth int) error {
 
 func (c *checker) entry(e Entry, p string, depth int, in uint32) error {
 	if e.orphaned {
-		c.find("long-name-orphaned", p, "free the long name's entries", "a long name belongs to no file; the file is called %s", e.Short)
+		c.find(
+			"long-name-orphaned", p, "free the long name's entries", "a long name belongs to no file; the file is called %s",
+			e.Short,
+		)
 		for _, at := range e.longAt {
 			if err := c.poke(at, deleted); err != nil {
 				return err
@@ -252,7 +272,9 @@ func (c *checker) entry(e Entry, p string, depth int, in uint32) error {
 	need := (e.Size + c.v.Cluster - 1) / c.v.Cluster
 	if e.Cluster == 0 || !c.v.valid(e.Cluster) {
 		if e.Size > 0 || e.Cluster != 0 {
-			c.find("file-begins-nowhere", p, "make it an empty file", "it has %d bytes and begins at cluster %d", e.Size, e.Cluster)
+			c.find(
+				"file-begins-nowhere", p, "make it an empty file", "it has %d bytes and begins at cluster %d", e.Size, e.Cluster,
+			)
 			return c.emptied(e)
 		}
 		return nil
@@ -267,7 +289,10 @@ func (c *checker) entry(e Entry, p string, depth int, in uint32) error {
 	c.claim(e.Cluster, need, me, p)
 	have := c.held(e.Cluster, me)
 	if have < need {
-		c.find("size-too-large", p, "cut its size to what is there", "it has %d bytes and clusters for %d", e.Size, have*c.v.Cluster)
+		c.find(
+			"size-too-large", p, "cut its size to what is there", "it has %d bytes and clusters for %d", e.Size,
+			have*c.v.Cluster,
+		)
 		return c.resize(e, have*c.v.Cluster)
 	}
 	return nil
@@ -295,7 +320,10 @@ func (c *checker) claim(first uint32, need int64, me uint32, p string) bool {
 		case c.owner[at] != 0 && previous == 0:
 			return false
 		case c.owner[at] != 0:
-			c.find("chains-crossed", p, "give it a copy of the shared clusters", "from cluster %d on it shares its clusters with %s", at, c.names[c.owner[at]])
+			c.find(
+				"chains-crossed", p, "give it a copy of the shared clusters",
+				"from cluster %d on it shares its clusters with %s", at, c.names[c.owner[at]],
+			)
 			copied := c.copyChain(at, need-n, me)
 			if copied == 0 {
 				copied = v.mask()
@@ -327,7 +355,10 @@ func (c *checker) claim(first uint32, need int64, me uint32, p string) bool {
 // shared is a file that begins with a cluster of another: it gets a copy, or
 // is emptied when there is no room for one.
 func (c *checker) shared(e Entry, need int64, me uint32, p string) error {
-	c.find("chains-crossed", p, "give it a copy of the shared clusters", "it begins at cluster %d, which belongs to %s", e.Cluster, c.names[c.owner[e.Cluster]])
+	c.find(
+		"chains-crossed", p, "give it a copy of the shared clusters", "it begins at cluster %d, which belongs to %s",
+		e.Cluster, c.names[c.owner[e.Cluster]],
+	)
 	first := c.copyChain(e.Cluster, need, me)
 	if first == 0 {
 		return c.emptied(e)
@@ -439,7 +470,10 @@ func (c *checker) lost() error {
 		}
 	}
 	if chains > 0 {
-		c.find("chains-lost", "", "make each a file LOSTnnnn.DAT in the root folder", "%d chains of %d clusters belong to no file", chains, clusters)
+		c.find(
+			"chains-lost", "", "make each a file LOSTnnnn.DAT in the root folder",
+			"%d chains of %d clusters belong to no file", chains, clusters,
+		)
 	}
 	return nil
 }

@@ -42,7 +42,10 @@ func made(t testing.TB, bits string, size int64) ([]byte, map[string][]byte) {
 	tool(t, "mkfs.vfat", "-F", bits, "-n", "CHARTS", "-s", "1", image)
 	r := rand.New(rand.NewPCG(5, 6))
 	files := map[string][]byte{}
-	for i, name := range []string{"EFI/debian/grubx64.efi", "EFI/debian/a long name, with Ölhafen.txt", "EMPTY.TXT", "timetable of all sailings.csv", "deep/er/still/chart.bin"} {
+	for i, name := range []string{
+		"EFI/debian/grubx64.efi", "EFI/debian/a long name, with Ölhafen.txt", "EMPTY.TXT",
+		"timetable of all sailings.csv", "deep/er/still/chart.bin",
+	} {
 		data := make([]byte, []int{70_000, 100, 0, 5_000, 33_333}[i])
 		for k := range data {
 			data[k] = byte(r.Uint32())
@@ -154,7 +157,10 @@ func TestEachDamageIsNamedAndRepaired(t *testing.T) {
 		"backup boot sector": {func(d []byte) { clear(d[6*512 : 7*512]) }, "boot-sectors-differ"},
 		"one table":          {func(d []byte) { clear(d[second+16 : second+100]) }, "tables-differ"},
 		"first entry":        {func(d []byte) { both(d, 0, 0) }, "table-begins-wrong"},
-		"a lost chain":       {func(d []byte) { both(d, last+5, uint32(last+6)); both(d, last+6, 0x0fffffff) }, "chains-lost"},
+		"a lost chain": {func(d []byte) {
+			both(d, last+5, uint32(last+6))
+			both(d, last+6, 0x0fffffff)
+		}, "chains-lost"},
 		"a chain that loops": {func(d []byte) { both(d, last, uint32(last-1)) }, "chain"},
 		"a broken chain":     {func(d []byte) { both(d, last-3, 0) }, "chain-broken"},
 		"crossed chains":     {func(d []byte) { both(d, 60, uint32(last-30)) }, "chains-crossed"},
@@ -168,7 +174,9 @@ func TestEachDamageIsNamedAndRepaired(t *testing.T) {
 			t.Errorf("%s: %v", name, err)
 			continue
 		}
-		if !slices.ContainsFunc(report.Findings, func(f fat.Finding) bool { return strings.HasPrefix(f.ID, c.want) && f.Text != "" && f.Do != "" }) {
+		if !slices.ContainsFunc(report.Findings, func(f fat.Finding) bool {
+			return strings.HasPrefix(f.ID, c.want) && f.Text != "" && f.Do != ""
+		}) {
 			t.Errorf("%s: %+v", name, report.Findings)
 		}
 		after := repaired(t, d, report)

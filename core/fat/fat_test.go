@@ -43,7 +43,15 @@ func TestFsckAcceptsTheSmallerKinds(t *testing.T) {
 	for _, c := range []struct {
 		bits int
 		size int64
-	}{{12, 360 << 10}, {12, 1440 << 10}, {12, 30 << 20}, {16, 3 << 20}, {16, 33 << 20}, {16, 500<<20 + 512*3}, {16, 2 << 30}} {
+	}{
+		{12, 360 << 10},
+		{12, 1440 << 10},
+		{12, 30 << 20},
+		{16, 3 << 20},
+		{16, 33 << 20},
+		{16, 500<<20 + 512*3},
+		{16, 2 << 30},
+	} {
 		path := filepath.Join(t.TempDir(), "volume")
 		f, err := os.Create(path)
 		if err != nil {
@@ -57,7 +65,9 @@ func TestFsckAcceptsTheSmallerKinds(t *testing.T) {
 			t.Fatalf("%+v: %v", c, err)
 		}
 		out, err := exec.Command("fsck.fat", "-n", "-v", path).CombinedOutput()
-		if err != nil || !strings.Contains(string(out), fmt.Sprintf("%d bits/entry", c.bits)) && !strings.Contains(string(out), fmt.Sprintf("%d bit entries", c.bits)) {
+		if err != nil ||
+			!strings.Contains(string(out), fmt.Sprintf("%d bits/entry", c.bits)) &&
+				!strings.Contains(string(out), fmt.Sprintf("%d bit entries", c.bits)) {
 			t.Errorf("%+v: %v\n%s", c, err, out)
 		}
 		if report, err := fat.Check(f); err != nil || len(report.Findings) != 0 {
@@ -79,7 +89,11 @@ func TestFormatRefusesWhatCannotBe(t *testing.T) {
 	for name, c := range map[string]struct {
 		size  int64
 		label string
-	}{"too small": {20 << 20, ""}, "label too long": {64 << 20, "a label of many letters"}, "label not ASCII": {64 << 20, "Öst"}} {
+	}{
+		"too small":       {20 << 20, ""},
+		"label too long":  {64 << 20, "a label of many letters"},
+		"label not ASCII": {64 << 20, "Öst"},
+	} {
 		if err := fat.Format(nil, c.size, fat.Options{Label: c.label}); !errors.As(err, &want) {
 			t.Errorf("%s: %v", name, err)
 		}

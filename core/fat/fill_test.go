@@ -17,7 +17,15 @@ import (
 
 // What we fill, fsck.fat finds sound and mtools reads.
 func TestMtoolsReadsWhatWeFill(t *testing.T) {
-	tree := fstest.MapFS{"EFI/BOOT/BOOTX64.EFI": {Data: []byte(strings.Repeat("loader", 20_000))}, "README.txt": {Data: []byte("for the terminals\n"), ModTime: time.Date(2026, 11, 22, 6, 12, 4, 0, time.UTC)}, "a long name with Ölhafen.cfg": {Data: []byte("x")}, "empty.d/.keep": {}}
+	tree := fstest.MapFS{
+		"EFI/BOOT/BOOTX64.EFI": {Data: []byte(strings.Repeat("loader", 20_000))},
+		"README.txt": {
+			Data:    []byte("for the terminals\n"),
+			ModTime: time.Date(2026, 11, 22, 6, 12, 4, 0, time.UTC),
+		},
+		"a long name with Ölhafen.cfg": {Data: []byte("x")},
+		"empty.d/.keep":                {},
+	}
 	for i := range 120 { // more than a cluster of entries, in the root and below
 		tree[fmt.Sprintf("sailing list number %d.csv", i)] = &fstest.MapFile{Data: []byte(fmt.Sprint(i))}
 		tree[fmt.Sprintf("deep/er/sailing list number %d.csv", i)] = &fstest.MapFile{Data: []byte(fmt.Sprint(i))}
@@ -32,7 +40,10 @@ func TestMtoolsReadsWhatWeFill(t *testing.T) {
 		t.Fatal(err)
 	}
 	var written int64
-	if err := fat.Fill(t.Context(), f, 40<<20, fat.Options{Label: "medium", Serial: 7}, tree, func(n int64) { written = n }); err != nil {
+	if err := fat.Fill(t.Context(), f, 40<<20, fat.Options{
+		Label:  "medium",
+		Serial: 7,
+	}, tree, func(n int64) { written = n }); err != nil {
 		t.Fatal(err)
 	}
 	raw, err := os.ReadFile(path)
@@ -60,7 +71,8 @@ func TestMtoolsReadsWhatWeFill(t *testing.T) {
 		}
 		sum += int64(len(want.Data))
 	}
-	if info, err := fs.Stat(v, "README.txt"); err != nil || !info.ModTime().Equal(tree["README.txt"].ModTime) || written != sum {
+	if info, err := fs.Stat(v, "README.txt"); err != nil || !info.ModTime().Equal(tree["README.txt"].ModTime) ||
+		written != sum {
 		t.Errorf("%v %v, %d of %d bytes told", info, err, written, sum)
 	}
 	big := fstest.MapFS{"big": {Data: make([]byte, 41<<20)}}

@@ -99,7 +99,15 @@ func scanFolder(raw []byte, at []int64, bits int) []Entry {
 			long, longAt = nil, nil
 			continue
 		}
-		e := Entry{Short: shortName(b[:11], true), Folder: b[11]&attrFolder != 0, ReadOnly: b[11]&attrReadOnly != 0, Size: int64(le.Uint32(b[28:])), Cluster: uint32(le.Uint16(b[26:])), Changed: stamp(le.Uint16(b[24:]), le.Uint16(b[22:])), at: at[i]}
+		e := Entry{
+			Short:    shortName(b[:11], true),
+			Folder:   b[11]&attrFolder != 0,
+			ReadOnly: b[11]&attrReadOnly != 0,
+			Size:     int64(le.Uint32(b[28:])),
+			Cluster:  uint32(le.Uint16(b[26:])),
+			Changed:  stamp(le.Uint16(b[24:]), le.Uint16(b[22:])),
+			at:       at[i],
+		}
 		if bits == 32 {
 			e.Cluster |= uint32(le.Uint16(b[20:])) << 16
 		}
@@ -203,7 +211,10 @@ func stamp(date, clock uint16) time.Time {
 	if date == 0 {
 		return time.Time{}
 	}
-	return time.Date(1980+int(date>>9), time.Month(date>>5&15), int(date&31), int(clock>>11), int(clock>>5&63), int(clock&31)*2, 0, time.UTC)
+	return time.Date(
+		1980+int(date>>9),
+		time.Month(date>>5&15), int(date&31), int(clock>>11), int(clock>>5&63), int(clock&31)*2, 0, time.UTC,
+	)
 }
 
 // Open opens a file or folder by its path, without regard to case, as
@@ -225,7 +236,11 @@ func (v *Volume) Open(name string) (fs.File, error) {
 	}
 	clusters, fault := v.chain(e.Cluster, (e.Size+v.Cluster-1)/v.Cluster)
 	if int64(len(clusters))*v.Cluster < e.Size {
-		return nil, &fs.PathError{Op: "open", Path: name, Err: fmt.Errorf("its chain of clusters %s after %d bytes of %d", fault, int64(len(clusters))*v.Cluster, e.Size)}
+		return nil, &fs.PathError{
+			Op:   "open",
+			Path: name,
+			Err:  fmt.Errorf("its chain of clusters %s after %d bytes of %d", fault, int64(len(clusters))*v.Cluster, e.Size),
+		}
 	}
 	return readfs.OpenFile(info{*e}, io.NewSectionReader(&chained{v, clusters}, 0, e.Size)), nil
 }
@@ -258,7 +273,11 @@ func (v *Volume) find(op, name string) (*Entry, error) {
 			return nil, &fs.PathError{Op: op, Path: name, Err: fs.ErrNotExist}
 		}
 		if next.Folder && seen[next.Cluster] {
-			return nil, &fs.PathError{Op: op, Path: name, Err: fmt.Errorf("the folder lies inside itself: cluster %d", next.Cluster)}
+			return nil, &fs.PathError{
+				Op:   op,
+				Path: name,
+				Err:  fmt.Errorf("the folder lies inside itself: cluster %d", next.Cluster),
+			}
 		}
 		seen[next.Cluster] = next.Folder
 		e = next

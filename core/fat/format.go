@@ -51,7 +51,12 @@ func Format(dev io.WriterAt, size int64, o Options) error {
 	perFAT := fatSectors(total, perCluster)
 	clusters := (total - reserved - fats*perFAT) / perCluster
 	if clusters < minClusters || total > 1<<32-1 {
-		return &FormatError{In: "fat", What: "size of the volume", Want: "33 MiB to 2 TiB", Got: fmt.Sprintf("%d bytes", size)}
+		return &FormatError{
+			In:   "fat",
+			What: "size of the volume",
+			Want: "33 MiB to 2 TiB",
+			Got:  fmt.Sprintf("%d bytes", size),
+		}
 	}
 	label, err := label11(o.Label)
 	if err != nil {

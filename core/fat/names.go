@@ -90,7 +90,10 @@ func (c *checker) sense(raw []byte, at []int64, p string) (changed bool, err err
 		case b[11]&attrVolumeLabel == 0 && !isDot(b) && !plainName(b):
 			c.renamed++
 			name := fmt.Sprintf("FOUND%03dNAM", c.renamed%1000)
-			c.find("name-senseless", p, "call it "+shortName([]byte(name), true), "the entry at byte %d has a name that no file can have", at[i])
+			c.find(
+				"name-senseless", p, "call it "+shortName([]byte(name), true),
+				"the entry at byte %d has a name that no file can have", at[i],
+			)
 			changed = true
 			for _, off := range long { // a long name belongs to a short one by its sum
 				if err := c.poke(off, deleted); err != nil {
@@ -202,7 +205,9 @@ func (c *checker) dots(cluster, parent uint32, p string) (isFolder bool, err err
 			continue
 		}
 		c.find("dot-entry-wrong", p, "write it anew", "its entry %q does not lead to cluster %d", w.name, w.to)
-		if err := c.poke(c.v.clusterAt(cluster)+int64(i*entrySize), shortEntry(padded(w.name, 11), attrFolder, w.to, 0, time.Time{})...); err != nil {
+		if err := c.poke(
+			c.v.clusterAt(cluster)+int64(i*entrySize), shortEntry(padded(w.name, 11), attrFolder, w.to, 0, time.Time{})...,
+		); err != nil {
 			return true, err
 		}
 	}

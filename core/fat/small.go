@@ -26,7 +26,12 @@ func formatSmall(dev io.WriterAt, size int64, o Options) error {
 		least, most = 4085, 65524
 	}
 	if perCluster == 0 || clusters < least || clusters > most {
-		return &FormatError{In: "fat", What: "size of the volume", Want: map[int]string{12: "up to 255 MiB", 16: "about 2 MiB to 4 GiB"}[o.Bits], Got: fmt.Sprintf("%d bytes", size)}
+		return &FormatError{
+			In:   "fat",
+			What: "size of the volume",
+			Want: map[int]string{12: "up to 255 MiB", 16: "about 2 MiB to 4 GiB"}[o.Bits],
+			Got:  fmt.Sprintf("%d bytes", size),
+		}
 	}
 	if err := put(dev, 0, smallBootSector(total, perCluster, perFAT, o, label)); err != nil {
 		return err

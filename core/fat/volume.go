@@ -69,12 +69,23 @@ func (g Geometry) mask() uint32 {
 func parseBoot(b []byte, sectorNumber int64) (Geometry, error) {
 	le := binary.LittleEndian
 	fail := func(what string, off int, want string, got any) (Geometry, error) {
-		return Geometry{}, &FormatError{In: "fat", What: fmt.Sprintf("boot sector %d: %s at byte %d", sectorNumber, what, off), Want: want, Got: fmt.Sprint(got)}
+		return Geometry{}, &FormatError{
+			In:   "fat",
+			What: fmt.Sprintf("boot sector %d: %s at byte %d", sectorNumber, what, off),
+			Want: want,
+			Got:  fmt.Sprint(got),
+		}
 	}
 	if b[bootSignature] != 0x55 || b[bootSignature+1] != 0xaa {
 		return fail("signature", bootSignature, "55 aa", fmt.Sprintf("%02x %02x", b[510], b[511]))
 	}
-	g := Geometry{Sector: int64(le.Uint16(b[bpbSector:])), Reserved: int64(le.Uint16(b[bpbReserved:])), Tables: int(b[bpbFATs]), RootEntries: int64(le.Uint16(b[bpbRootEntries:])), Media: b[bpbMedia]}
+	g := Geometry{
+		Sector:      int64(le.Uint16(b[bpbSector:])),
+		Reserved:    int64(le.Uint16(b[bpbReserved:])),
+		Tables:      int(b[bpbFATs]),
+		RootEntries: int64(le.Uint16(b[bpbRootEntries:])),
+		Media:       b[bpbMedia],
+	}
 	if g.Sector < 512 || g.Sector > 4096 || g.Sector&(g.Sector-1) != 0 {
 		return fail("bytes of a sector", bpbSector, "512 to 4096", g.Sector)
 	}
@@ -84,7 +95,9 @@ func parseBoot(b []byte, sectorNumber int64) (Geometry, error) {
 	}
 	g.Cluster = perCluster * g.Sector
 	if g.Reserved == 0 || g.Tables < 1 || g.Tables > 4 {
-		return fail("number of tables", bpbFATs, "1 to 4 behind at least one sector", fmt.Sprintf("%d behind %d", g.Tables, g.Reserved))
+		return fail(
+			"number of tables", bpbFATs, "1 to 4 behind at least one sector", fmt.Sprintf("%d behind %d", g.Tables, g.Reserved),
+		)
 	}
 	if g.Total = int64(le.Uint16(b[bpbTotal16:])); g.Total == 0 {
 		g.Total = int64(le.Uint32(b[bpbTotal32:]))
@@ -95,7 +108,10 @@ func parseBoot(b []byte, sectorNumber int64) (Geometry, error) {
 	}
 	sectors := g.Total - g.dataAt()/g.Sector
 	if g.TableSize == 0 || g.TableSize*g.Sector > maxTable || sectors < perCluster {
-		return fail("size of the volume", bpbTotal32, "room for the tables and one cluster", fmt.Sprintf("%d sectors, tables of %d", g.Total, g.TableSize))
+		return fail(
+			"size of the volume", bpbTotal32, "room for the tables and one cluster",
+			fmt.Sprintf("%d sectors, tables of %d", g.Total, g.TableSize),
+		)
 	}
 	count := sectors / perCluster
 	switch { // by the number of clusters alone, as the specification wants

@@ -42,7 +42,10 @@ func parseRecord(b []byte, joliet bool, skip int) (r record, length int) {
 	le := binary.LittleEndian
 	r.at, r.size = int64(le.Uint32(b[2:]))*sector, int64(le.Uint32(b[10:]))
 	r.folder = b[25]&2 != 0
-	r.changed = time.Date(1900+int(b[18]), time.Month(b[19]), int(b[20]), int(b[21]), int(b[22]), int(b[23]), 0, time.FixedZone("", int(int8(b[24]))*900)).UTC()
+	r.changed = time.Date(
+		1900+int(b[18]),
+		time.Month(b[19]), int(b[20]), int(b[21]), int(b[22]), int(b[23]), 0, time.FixedZone("", int(int8(b[24]))*900),
+	).UTC()
 	raw := b[recordHead : recordHead+int(b[32])]
 	switch {
 	case len(raw) == 1 && raw[0] == 0:
@@ -125,7 +128,13 @@ var platforms = map[byte]string{0x00: "bios", 0xef: "uefi"}
 // parseCatalogue reads a boot catalogue.
 func parseCatalogue(b []byte, at int64) ([]BootEntry, error) {
 	if len(b) < 64 || b[0] != 1 || b[30] != 0x55 || b[31] != 0xaa {
-		return nil, &FormatError{In: "iso", What: "boot catalogue", Offset: at, Want: "a validation entry", Got: fmt.Sprintf("% x", b[:min(len(b), 4)])}
+		return nil, &FormatError{
+			In:     "iso",
+			What:   "boot catalogue",
+			Offset: at,
+			Want:   "a validation entry",
+			Got:    fmt.Sprintf("% x", b[:min(len(b), 4)]),
+		}
 	}
 	sum := uint16(0)
 	for i := 0; i < 32; i += 2 {
@@ -140,7 +149,12 @@ func parseCatalogue(b []byte, at int64) ([]BootEntry, error) {
 		if !ok {
 			name = fmt.Sprintf("platform 0x%02x", platform)
 		}
-		list = append(list, BootEntry{Platform: name, Bootable: e[0] == 0x88, LBA: binary.LittleEndian.Uint32(e[8:]), Sectors: binary.LittleEndian.Uint16(e[6:])})
+		list = append(list, BootEntry{
+			Platform: name,
+			Bootable: e[0] == 0x88,
+			LBA:      binary.LittleEndian.Uint32(e[8:]),
+			Sectors:  binary.LittleEndian.Uint16(e[6:]),
+		})
 	}
 	add(b[32:64], b[1])
 	for i := 64; i+32 <= len(b) && len(list) < maxCatalogue; {

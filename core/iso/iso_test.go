@@ -17,7 +17,12 @@ import (
 func disc(t testing.TB, args ...string) []byte {
 	t.Helper()
 	dir := t.TempDir()
-	for name, text := range map[string]string{".disk/info": "Debian GNU/Linux 13.1.0 \"Trixie\" - Official amd64 NETINST\n", "pool/a rather long name of a package, with Ölhafen_1.0_all.deb": strings.Repeat("x", 5000), "boot/loader.bin": strings.Repeat("b", 2048), "empty": ""} {
+	for name, text := range map[string]string{
+		".disk/info": "Debian GNU/Linux 13.1.0 \"Trixie\" - Official amd64 NETINST\n",
+		"pool/a rather long name of a package, with Ölhafen_1.0_all.deb": strings.Repeat("x", 5000),
+		"boot/loader.bin": strings.Repeat("b", 2048),
+		"empty":           "",
+	} {
 		path := filepath.Join(dir, "tree", name)
 		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 			t.Fatal(err)
@@ -30,7 +35,9 @@ func disc(t testing.TB, args ...string) []byte {
 		t.Fatal(err)
 	}
 	image := filepath.Join(dir, "disc.iso")
-	if out, err := exec.Command("xorriso", append(append([]string{"-as", "mkisofs", "-quiet", "-V", "SKERROW"}, args...), "-o", image, filepath.Join(dir, "tree"))...).CombinedOutput(); err != nil {
+	if out, err := exec.Command("xorriso", append(append([]string{
+		"-as", "mkisofs", "-quiet", "-V", "SKERROW",
+	}, args...), "-o", image, filepath.Join(dir, "tree"))...).CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, out)
 	}
 	raw, err := os.ReadFile(image)
@@ -42,7 +49,11 @@ func disc(t testing.TB, args ...string) []byte {
 
 func TestFilesAreThoseThatXorrisoWrote(t *testing.T) {
 	const long = "pool/a rather long name of a package, with Ölhafen_1.0_all.deb"
-	for names, args := range map[string][]string{"rock ridge": {"-R"}, "joliet": {"-J", "-joliet-long", "--norock"}, "plain": {"--norock"}} {
+	for names, args := range map[string][]string{
+		"rock ridge": {"-R"},
+		"joliet":     {"-J", "-joliet-long", "--norock"},
+		"plain":      {"--norock"},
+	} {
 		d, err := iso.Open(bytes.NewReader(disc(t, args...)))
 		if err != nil {
 			t.Fatal(err)
@@ -57,7 +68,8 @@ func TestFilesAreThoseThatXorrisoWrote(t *testing.T) {
 			t.Errorf("%s: %d bytes, %v", names, len(got), err)
 		}
 		if names == "rock ridge" {
-			if got, err := fs.ReadFile(d, "pool/link"); err != nil || !strings.HasPrefix(string(got), "Debian GNU/Linux 13.1.0") {
+			if got, err := fs.ReadFile(d, "pool/link"); err != nil ||
+				!strings.HasPrefix(string(got), "Debian GNU/Linux 13.1.0") {
 				t.Errorf("%s: link: %q, %v", names, got, err)
 			}
 		} else if err := fstest.TestFS(d, ".disk/info", long, "empty"); err != nil {
@@ -67,11 +79,19 @@ func TestFilesAreThoseThatXorrisoWrote(t *testing.T) {
 }
 
 func TestWhatCanBeStartedIsListed(t *testing.T) {
-	d, err := iso.Open(bytes.NewReader(disc(t, "-R", "-b", "boot/loader.bin", "-no-emul-boot", "-boot-load-size", "4", "-eltorito-alt-boot", "-e", "boot/loader.bin", "-no-emul-boot")))
+	d, err := iso.Open(
+		bytes.NewReader(
+			disc(
+				t, "-R", "-b", "boot/loader.bin", "-no-emul-boot", "-boot-load-size", "4", "-eltorito-alt-boot", "-e",
+				"boot/loader.bin", "-no-emul-boot",
+			),
+		),
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if len(d.Boot) != 2 || d.Boot[0].Platform != "bios" || !d.Boot[0].Bootable || d.Boot[1].Platform != "uefi" || d.Boot[0].LBA == 0 {
+	if len(d.Boot) != 2 || d.Boot[0].Platform != "bios" || !d.Boot[0].Bootable || d.Boot[1].Platform != "uefi" ||
+		d.Boot[0].LBA == 0 {
 		t.Errorf("%+v", d.Boot)
 	}
 }

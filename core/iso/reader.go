@@ -37,7 +37,13 @@ func Open(dev io.ReaderAt) (*Disc, error) {
 			return nil, fmt.Errorf("iso: read the descriptor at byte %d: %w", at, err)
 		}
 		if string(b[1:6]) != "CD001" {
-			return nil, &FormatError{In: "iso", What: "volume descriptor", Offset: at, Want: `"CD001"`, Got: fmt.Sprintf("%q", b[1:6])}
+			return nil, &FormatError{
+				In:     "iso",
+				What:   "volume descriptor",
+				Offset: at,
+				Want:   `"CD001"`,
+				Got:    fmt.Sprintf("%q", b[1:6]),
+			}
 		}
 		switch b[0] {
 		case 0:
@@ -59,7 +65,13 @@ func Open(dev io.ReaderAt) (*Disc, error) {
 			return d, d.choose(joliet)
 		}
 	}
-	return nil, &FormatError{In: "iso", What: "volume descriptors", Offset: firstDescriptor * sector, Want: "an end", Got: fmt.Sprintf("more than %d", maxDescriptors)}
+	return nil, &FormatError{
+		In:     "iso",
+		What:   "volume descriptors",
+		Offset: firstDescriptor * sector,
+		Want:   "an end",
+		Got:    fmt.Sprintf("more than %d", maxDescriptors),
+	}
 }
 
 func (d *Disc) catalogue(at int64) (err error) {
@@ -95,7 +107,13 @@ func (d *Disc) choose(joliet *record) error {
 
 func (d *Disc) list(folder record) ([]record, error) {
 	if folder.size > maxFolder {
-		return nil, &FormatError{In: "iso", What: "folder " + folder.name, Offset: folder.at, Want: fmt.Sprintf("at most %d bytes", maxFolder), Got: fmt.Sprint(folder.size)}
+		return nil, &FormatError{
+			In:     "iso",
+			What:   "folder " + folder.name,
+			Offset: folder.at,
+			Want:   fmt.Sprintf("at most %d bytes", maxFolder),
+			Got:    fmt.Sprint(folder.size),
+		}
 	}
 	raw := make([]byte, folder.size)
 	if _, err := d.dev.ReadAt(raw, folder.at); err != nil {

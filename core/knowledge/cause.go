@@ -71,9 +71,10 @@ type Remedy struct {
 	Proof    string            `yaml:"proof"`
 	Steps    []Step            `yaml:"steps"` // when by hand
 	After    []string          `yaml:"after"` // remedies that come first, when they are chosen too
-	Loses    []layout.Role     `yaml:"loses"` // roles of the partitions whose data are lost by it; all when it destroys and names none
-	Loans    []LoanTerms       `yaml:"loans"`
-	Restart  bool              `yaml:"restart"` // the machine has to be restarted before the next rung
+	// roles of the partitions whose data are lost by it; all when it destroys and names none
+	Loses   []layout.Role `yaml:"loses"`
+	Loans   []LoanTerms   `yaml:"loans"`
+	Restart bool          `yaml:"restart"` // the machine has to be restarted before the next rung
 
 	file string
 }

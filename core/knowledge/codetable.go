@@ -47,7 +47,9 @@ func ReadCodeTable(file string, text []byte) (codes.Family, error) {
 		line, _ := r.FieldPos(value)
 		n, err := strconv.ParseUint(row[value], 0, 63)
 		if err != nil || row[words] == "" {
-			return f, fmt.Errorf("%s:%d: value %q, text %q: want a number of 0 or more and what it means", file, line, row[value], row[words])
+			return f, fmt.Errorf(
+				"%s:%d: value %q, text %q: want a number of 0 or more and what it means", file, line, row[value], row[words],
+			)
 		}
 		e := codes.Entry{Value: n, Text: row[words]}
 		if hasName {

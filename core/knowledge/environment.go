@@ -37,7 +37,9 @@ func newEnvironment() (*environment, error) {
 		cel.Variable("limits", cel.MapType(cel.StringType, cel.IntType)),
 		ext.Lists(),
 		ext.Strings(),
-		cel.Function("size_text", cel.Overload("size_of_dyn", []*cel.Type{cel.DynType}, cel.StringType, cel.UnaryBinding(sizeText))),
+		cel.Function(
+			"size_text", cel.Overload("size_of_dyn", []*cel.Type{cel.DynType}, cel.StringType, cel.UnaryBinding(sizeText)),
+		),
 	)
 	if err != nil {
 		return nil, fmt.Errorf("knowledge: %w", err)

@@ -46,7 +46,12 @@ type Knowledge struct {
 // same name. Unknown fields, broken patterns and names that lead nowhere are
 // errors. A code family may also be a table, see [ReadCodeTable].
 func Load(shipped fs.FS, site ...fs.FS) (*Knowledge, error) {
-	k := &Knowledge{Lexicon: &reading.Lexicon{}, Causes: map[string]*Cause{}, Remedies: map[string]*Remedy{}, Families: map[string]*Family{}}
+	k := &Knowledge{
+		Lexicon:  &reading.Lexicon{},
+		Causes:   map[string]*Cause{},
+		Remedies: map[string]*Remedy{},
+		Families: map[string]*Family{},
+	}
 	var families []codes.Family
 	sum := sha256.New()
 	where := map[string]fs.FS{}
@@ -223,7 +228,9 @@ func (k *Knowledge) file(name string, text []byte, families *[]codes.Family) err
 			k.Remedies[r.ID] = r
 		}
 	default:
-		return fmt.Errorf("%s: knowledge lies in dialects, codes, causes, signatures, remedies, releases, families or checks", name)
+		return fmt.Errorf(
+			"%s: knowledge lies in dialects, codes, causes, signatures, remedies, releases, families or checks", name,
+		)
 	}
 	return nil
 }

@@ -75,7 +75,13 @@ func (r *Release) compile(env *environment) error {
 	if r.ID == "" || r.Family == "" || r.Title == "" || r.Version == "" || r.Source == "" {
 		return errors.New("needs id, family, title, version and source")
 	}
-	for name, day := range map[string]string{"published": r.Published, "support-until": r.SupportUntil, "extended-until": r.ExtendedUntil, "signed-from": r.SignedFrom, "signed-until": r.SignedUntil} {
+	for name, day := range map[string]string{
+		"published":      r.Published,
+		"support-until":  r.SupportUntil,
+		"extended-until": r.ExtendedUntil,
+		"signed-from":    r.SignedFrom,
+		"signed-until":   r.SignedUntil,
+	} {
 		if _, err := Day(day); err != nil && (day != "" || name == "published" || name == "support-until") {
 			return fmt.Errorf("%s %q: want a date such as 2026-11-23", name, day)
 		}
@@ -95,7 +101,9 @@ func (q *Requirement) compile(env *environment) (err error) {
 	if q.measure, err = env.program(q.Measure, cel.DynType); err != nil {
 		return fmt.Errorf("measure: %w", err)
 	}
-	if q.Place != "" && (q.Unit != "bytes" || !slices.Contains([]layout.Role{"disk", layout.RoleSystem, layout.RoleBoot, layout.RoleESP}, q.Place)) {
+	if q.Place != "" &&
+		(q.Unit != "bytes" ||
+			!slices.Contains([]layout.Role{"disk", layout.RoleSystem, layout.RoleBoot, layout.RoleESP}, q.Place)) {
 		return fmt.Errorf("place %q: want disk, system, boot or esp, with bytes for the unit", q.Place)
 	}
 	if q.When != "" {

@@ -22,15 +22,18 @@ requires:
 
 func TestABadReleaseIsRefusedWithItsPlace(t *testing.T) {
 	for want, text := range map[string]string{
-		"needs id, family":                  strings.Replace(harbour, "source: the release notes\n", "", 1),
-		"want a date such as":               strings.Replace(harbour, "2028-01-05", "soon", 1),
-		"at-least, should":                  harbour + "  - {id: a, title: b, measure: facts.hardware.memory}\n",
-		"want a number, or":                 harbour + "  - {id: a, title: b, measure: facts.hardware.memory, at-least: a lot}\n",
-		"want B, KiB, MiB":                  harbour + "  - {id: a, title: b, measure: facts.hardware.memory, at-least: 5 furlongs}\n",
+		"needs id, family":    strings.Replace(harbour, "source: the release notes\n", "", 1),
+		"want a date such as": strings.Replace(harbour, "2028-01-05", "soon", 1),
+		"at-least, should":    harbour + "  - {id: a, title: b, measure: facts.hardware.memory}\n",
+		"want a number, or": harbour +
+			"  - {id: a, title: b, measure: facts.hardware.memory, at-least: a lot}\n",
+		"want B, KiB, MiB": harbour +
+			"  - {id: a, title: b, measure: facts.hardware.memory, at-least: 5 furlongs}\n",
 		"is \"memory\" meant?":              harbour + "  - {id: a, title: b, measure: facts.hardware.memroy, at-least: 5}\n",
 		"releases/harbour.yaml:10: release": harbour + "  - {id: a, title: b, measure: facts.hardwear, at-least: 5}\n",
 		"requirement \"a\"":                 harbour + "  - {id: a, title: b, measure: '1 +', at-least: 5}\n",
-		"unknown field \"nice\"":            harbour + "  - {id: a, title: b, measure: facts.hardware.memory, at-least: 5, nice: 1}\n",
+		"unknown field \"nice\"": harbour +
+			"  - {id: a, title: b, measure: facts.hardware.memory, at-least: 5, nice: 1}\n",
 	} {
 		_, err := knowledge.Load(fstest.MapFS{"releases/harbour.yaml": {Data: []byte(text)}})
 		if err == nil || !strings.Contains(err.Error(), want) || !strings.Contains(err.Error(), "releases/harbour.yaml") {
@@ -40,7 +43,8 @@ func TestABadReleaseIsRefusedWithItsPlace(t *testing.T) {
 }
 
 func TestARequirementMeasuresNumbersAndWords(t *testing.T) {
-	k, err := knowledge.Load(fstest.MapFS{"releases/harbour.yaml": {Data: []byte(harbour + `  - {id: room, title: Room, measure: facts.hardware.memory, unit: bytes, at-least: 1 KiB, should: 2 KiB}
+	k, err := knowledge.Load(fstest.MapFS{"releases/harbour.yaml": {Data: []byte(harbour +
+		`  - {id: room, title: Room, measure: facts.hardware.memory, unit: bytes, at-least: 1 KiB, should: 2 KiB}
   - {id: kind, title: Kind, measure: facts.machine.model, one-of: [deep, calm], when: facts.surveyed}
 `)}})
 	if err != nil {
@@ -72,7 +76,13 @@ func TestARequirementMeasuresNumbersAndWords(t *testing.T) {
 }
 
 func TestSizesAreRead(t *testing.T) {
-	for text, want := range map[string]int64{"0": 0, "512": 512, "512 MiB": 512 << 20, "1.5 GiB": 3 << 29, "2 TiB": 2 << 40} {
+	for text, want := range map[string]int64{
+		"0":       0,
+		"512":     512,
+		"512 MiB": 512 << 20,
+		"1.5 GiB": 3 << 29,
+		"2 TiB":   2 << 40,
+	} {
 		if got, err := units.ParseBytes(text); err != nil || got != want {
 			t.Errorf("%q: %d %v", text, got, err)
 		}

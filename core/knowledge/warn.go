@@ -27,7 +27,9 @@ func (k *Knowledge) Warnings() (list []string) {
 	}
 	for _, id := range slices.Sorted(maps.Keys(k.Remedies)) {
 		if !named[id] {
-			list = append(list, fmt.Sprintf("%s: remedy %q: no cause names it, so that it is never a rung", k.Remedies[id].file, id))
+			list = append(
+				list, fmt.Sprintf("%s: remedy %q: no cause names it, so that it is never a rung", k.Remedies[id].file, id),
+			)
 		}
 	}
 	for _, s := range k.Signatures {

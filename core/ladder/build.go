@@ -29,10 +29,11 @@ type Rung struct {
 	Proof    string                 `json:"proof,omitempty"`
 	Steps    []knowledge.Step       `json:"steps,omitempty"`
 	Loans    []knowledge.LoanTerms  `json:"loans,omitempty"`
-	Loses    []layout.Role          `json:"loses,omitempty"`   // roles of the partitions whose data are lost; all when it destroys and names none
-	Restart  bool                   `json:"restart,omitempty"` // owed after it
-	Params   map[string]string      `json:"params,omitempty"`  // of the action
-	Target   *block.Target          `json:"target,omitempty"`  // the disk or nameplate that it is for
+	// roles of the partitions whose data are lost; all when it destroys and names none
+	Loses   []layout.Role     `json:"loses,omitempty"`
+	Restart bool              `json:"restart,omitempty"` // owed after it
+	Params  map[string]string `json:"params,omitempty"`  // of the action
+	Target  *block.Target     `json:"target,omitempty"`  // the disk or nameplate that it is for
 }
 
 // unlikely is the probability below which a cause gets no rung.

@@ -43,15 +43,29 @@ func TestRungsAreOrderedByHelpForTheirCost(t *testing.T) {
 		&knowledge.Remedy{ID: "table", Invasive: knowledge.Disrupts, Minutes: 60, Helps: 0.5},
 	)
 	findings := []diagnosis.Finding{
-		{Cause: "a", Title: "A", Explains: knowledge.ExplainsAttempt, Probability: 0.8, Remedies: []string{"wipe", "restart", "finish", "mend", "look"}},
-		{Cause: "b", Title: "B", Explains: knowledge.ExplainsAttempt, Probability: 0.15, Remedies: []string{"mend", "restart"}},
+		{
+			Cause:       "a",
+			Title:       "A",
+			Explains:    knowledge.ExplainsAttempt,
+			Probability: 0.8,
+			Remedies:    []string{"wipe", "restart", "finish", "mend", "look"},
+		},
+		{
+			Cause:       "b",
+			Title:       "B",
+			Explains:    knowledge.ExplainsAttempt,
+			Probability: 0.15,
+			Remedies:    []string{"mend", "restart"},
+		},
 		{Cause: "c", Title: "C", Explains: knowledge.ExplainsAttempt, Probability: 0.05, Remedies: []string{"never"}},
 		{Cause: "d", Title: "D", Explains: knowledge.ExplainsStart, Probability: 0.9, Remedies: []string{"table"}},
 	}
 	rungs := ladder.Build(findings, &bag.Facts{}, k)
 	// The start comes first whatever it costs; a remedy named after another
 	// comes after it though it promises more.
-	if got, want := order(rungs), []string{"table", "look", "mend", "finish", "restart", "wipe"}; !slices.Equal(got, want) {
+	if got, want := order(rungs), []string{
+		"table", "look", "mend", "finish", "restart", "wipe",
+	}; !slices.Equal(got, want) {
 		t.Errorf("got %v, want %v", got, want)
 	}
 	mend := rungs[2]

@@ -126,7 +126,9 @@ func place(requests []PartitionRequest, free []Span, sectorSize int) ([]Span, er
 
 // shareOut gives what is left to those with a share, until all have their most
 // or nothing is left.
-func shareOut(requests []PartitionRequest, size []uint64, left uint64, here func(int) bool, step uint64, sectorSize int) {
+func shareOut(
+	requests []PartitionRequest, size []uint64, left uint64, here func(int) bool, step uint64, sectorSize int,
+) {
 	for range len(requests) + 1 {
 		total := 0.0
 		most := func(i int) uint64 {

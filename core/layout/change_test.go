@@ -40,7 +40,10 @@ func oracle(t *testing.T, stdin, name string, args ...string) string {
 func dosDisk(t *testing.T, size int64) string {
 	t.Helper()
 	path := blank(t, size)
-	oracle(t, "label: dos\n2048,204800,83,*\n206848,409600,5\n208896,102400,83\n313344,204800,82\n616448,204800,c\n", "sfdisk", "--quiet", path)
+	oracle(
+		t, "label: dos\n2048,204800,83,*\n206848,409600,5\n208896,102400,83\n313344,204800,82\n616448,204800,c\n",
+		"sfdisk", "--quiet", path,
+	)
 	return path
 }
 
@@ -50,7 +53,10 @@ func TestLogicalPartitionsAreThoseThatSfdiskMade(t *testing.T) {
 	for _, p := range readTable(t, path, 512).Partitions() {
 		got = append(got, fmt.Sprintf("%d %d+%d %s %t", p.Number, p.Span.First, p.Span.Sectors(), p.TypeCode, p.Active))
 	}
-	want := []string{"1 2048+204800 0x83 true", "3 616448+204800 0x0c false", "5 208896+102400 0x83 false", "6 313344+204800 0x82 false"}
+	want := []string{
+		"1 2048+204800 0x83 true", "3 616448+204800 0x0c false", "5 208896+102400 0x83 false",
+		"6 313344+204800 0x82 false",
+	}
 	if !slices.Equal(got, want) {
 		t.Errorf("got %v, want %v", got, want)
 	}
@@ -65,22 +71,66 @@ func TestEachDamageOfAnMBRHasItsName(t *testing.T) {
 		around layout.CheckContext
 		want   []string
 	}{
-		"sound, with boot code":   {func(*testing.T, *os.File) {}, layout.CheckContext{Firmware: "bios", Systems: systems}, nil},
-		"started by UEFI":         {func(*testing.T, *os.File) {}, layout.CheckContext{Firmware: "uefi", Systems: systems}, []string{"style-against-firmware"}},
-		"chain cut":               {func(t *testing.T, f *os.File) { poke(t, f, link+510, 0, 0) }, layout.CheckContext{}, []string{"logical-chain-broken"}},
-		"chain loops":             {func(t *testing.T, f *os.File) { poke(t, f, link+446+16+8, 0, 0, 0, 0) }, layout.CheckContext{}, []string{"logical-chain-loops"}},
-		"chain leaves":            {func(t *testing.T, f *os.File) { poke(t, f, link+446+16+8, 0, 0, 0, 9) }, layout.CheckContext{}, []string{"logical-outside-extended"}},
-		"two active":              {func(t *testing.T, f *os.File) { poke(t, f, 446+32, 0x80) }, layout.CheckContext{Systems: systems}, []string{"active-flag-double"}},
-		"none active":             {func(t *testing.T, f *os.File) { poke(t, f, 446, 0) }, layout.CheckContext{Systems: systems}, []string{"active-flag-missing"}},
-		"active, with no content": {func(*testing.T, *os.File) {}, layout.CheckContext{Systems: map[int]bool{3: true}}, []string{"active-without-system"}},
-		"flag of a third kind":    {func(t *testing.T, f *os.File) { poke(t, f, 446+32, 0x17) }, layout.CheckContext{}, []string{"active-flag-invalid"}},
-		"boot code gone":          {func(t *testing.T, f *os.File) { poke(t, f, 0, make([]byte, 440)...) }, layout.CheckContext{Systems: systems}, []string{"boot-code-missing"}},
-		"two extended":            {func(t *testing.T, f *os.File) { poke(t, f, 446+32+4, 0x0f) }, layout.CheckContext{}, []string{"extended-twice"}},
-		"active, with data alone": {func(*testing.T, *os.File) {}, layout.CheckContext{Systems: map[int]bool{3: true}, Contents: map[int]layout.Content{1: {Kind: "ext4", Size: 204800 * 512}, 3: {Kind: "ext4"}}}, []string{"active-without-loader", "type-implausible"}},
-		"swap holds ext4":         {func(*testing.T, *os.File) {}, layout.CheckContext{Contents: map[int]layout.Content{6: {Kind: "ext4", Size: 204800 * 512}}}, []string{"type-implausible"}},
-		"file system cut off":     {func(*testing.T, *os.File) {}, layout.CheckContext{Contents: map[int]layout.Content{1: {Kind: "ext4", Size: 204801 * 512}}}, []string{"content-too-large"}},
-		"file system too small":   {func(*testing.T, *os.File) {}, layout.CheckContext{Contents: map[int]layout.Content{1: {Kind: "ext4", Size: 100000 * 512}}}, []string{"content-too-small"}},
-		"too small for a release": {func(*testing.T, *os.File) {}, layout.CheckContext{Roles: map[int]layout.Role{1: "boot", 6: "esp"}, Demands: []layout.Demand{{Role: "disk", AtLeast: 1 << 31, By: "Tidewater 4"}, {Role: "boot", AtLeast: 1, Should: 768 << 20, By: "Tidewater 4"}, {Role: "esp", AtLeast: 35e6, By: "Tidewater 4"}}}, []string{"size-below-release", "size-below-release"}},
+		"sound, with boot code": {func(*testing.T, *os.File) {}, layout.CheckContext{
+			Firmware: "bios",
+			Systems:  systems,
+		}, nil},
+		"started by UEFI": {func(*testing.T, *os.File) {}, layout.CheckContext{
+			Firmware: "uefi",
+			Systems:  systems,
+		}, []string{"style-against-firmware"}},
+		"chain cut": {func(t *testing.T, f *os.File) {
+			poke(t, f, link+510, 0, 0)
+		}, layout.CheckContext{}, []string{"logical-chain-broken"}},
+		"chain loops": {func(t *testing.T, f *os.File) {
+			poke(t, f, link+446+16+8, 0, 0, 0, 0)
+		}, layout.CheckContext{}, []string{"logical-chain-loops"}},
+		"chain leaves": {func(t *testing.T, f *os.File) {
+			poke(t, f, link+446+16+8, 0, 0, 0, 9)
+		}, layout.CheckContext{}, []string{"logical-outside-extended"}},
+		"two active": {func(t *testing.T, f *os.File) {
+			poke(t, f, 446+32, 0x80)
+		}, layout.CheckContext{Systems: systems}, []string{"active-flag-double"}},
+		"none active": {func(t *testing.T, f *os.File) {
+			poke(t, f, 446, 0)
+		}, layout.CheckContext{Systems: systems}, []string{"active-flag-missing"}},
+		"active, with no content": {
+			func(*testing.T, *os.File) {}, layout.CheckContext{Systems: map[int]bool{3: true}},
+			[]string{"active-without-system"},
+		},
+		"flag of a third kind": {func(t *testing.T, f *os.File) {
+			poke(t, f, 446+32, 0x17)
+		}, layout.CheckContext{}, []string{"active-flag-invalid"}},
+		"boot code gone": {func(t *testing.T, f *os.File) {
+			poke(t, f, 0, make([]byte, 440)...)
+		}, layout.CheckContext{Systems: systems}, []string{"boot-code-missing"}},
+		"two extended": {func(t *testing.T, f *os.File) {
+			poke(t, f, 446+32+4, 0x0f)
+		}, layout.CheckContext{}, []string{"extended-twice"}},
+		"active, with data alone": {func(*testing.T, *os.File) {}, layout.CheckContext{
+			Systems:  map[int]bool{3: true},
+			Contents: map[int]layout.Content{1: {Kind: "ext4", Size: 204800 * 512}, 3: {Kind: "ext4"}},
+		}, []string{"active-without-loader", "type-implausible"}},
+		"swap holds ext4": {func(*testing.T, *os.File) {}, layout.CheckContext{Contents: map[int]layout.Content{6: {
+			Kind: "ext4",
+			Size: 204800 * 512,
+		}}}, []string{"type-implausible"}},
+		"file system cut off": {func(*testing.T, *os.File) {}, layout.CheckContext{Contents: map[int]layout.Content{1: {
+			Kind: "ext4",
+			Size: 204801 * 512,
+		}}}, []string{"content-too-large"}},
+		"file system too small": {func(*testing.T, *os.File) {}, layout.CheckContext{Contents: map[int]layout.Content{1: {
+			Kind: "ext4",
+			Size: 100000 * 512,
+		}}}, []string{"content-too-small"}},
+		"too small for a release": {func(*testing.T, *os.File) {}, layout.CheckContext{
+			Roles: map[int]layout.Role{1: "boot", 6: "esp"},
+			Demands: []layout.Demand{
+				{Role: "disk", AtLeast: 1 << 31, By: "Tidewater 4"},
+				{Role: "boot", AtLeast: 1, Should: 768 << 20, By: "Tidewater 4"},
+				{Role: "esp", AtLeast: 35e6, By: "Tidewater 4"},
+			},
+		}, []string{"size-below-release", "size-below-release"}},
 	} {
 		path := dosDisk(t, 1<<30)
 		f, err := os.OpenFile(path, os.O_RDWR, 0)
@@ -190,7 +240,8 @@ func TestAGrownDiskGetsItsBackupAtTheEnd(t *testing.T) {
 		t.Fatal(err)
 	}
 	apply(t, path, 512, writes)
-	if out := sgdisk(t, "--verify", path); !strings.Contains(out, "No problems found") || strings.Contains(out, "not at the end") {
+	if out := sgdisk(t, "--verify", path); !strings.Contains(out, "No problems found") ||
+		strings.Contains(out, "not at the end") {
 		t.Error(out)
 	}
 	if err := os.Truncate(path, 5<<20); err != nil { // and one that was cut: nothing of a partition is lost
@@ -221,7 +272,9 @@ func TestBoundsComeBackFromTheFileSystem(t *testing.T) {
 	oracle(t, "", "mke2fs", "-q", "-F", "-t", "ext4", "-E", "offset=1048576", path, "20m")
 	table := readTable(t, path, 512)
 	contents := map[int]layout.Content{1: layout.Recognise(block.NewReadRange(open(t, path), 1<<20, 39<<20))}
-	if got := ids(table.CheckIn(layout.CheckContext{Contents: contents})); !slices.Equal(got, []string{"content-too-large"}) {
+	if got := ids(
+		table.CheckIn(layout.CheckContext{Contents: contents}),
+	); !slices.Equal(got, []string{"content-too-large"}) {
 		t.Fatalf("%v", got)
 	}
 	writes, err := table.MendAll(layout.Mending{Contents: contents})
@@ -249,7 +302,12 @@ func open(t *testing.T, path string) *block.Image {
 func TestTheStyleChangesInPlace(t *testing.T) {
 	path := dosDisk(t, 1<<30)
 	table := readTable(t, path, 512)
-	plan, err := table.Restyle(layout.Restyling{To: layout.StyleGPT, Firmware: "bios", NewGUID: guids(2), Systems: map[int]bool{1: true}})
+	plan, err := table.Restyle(layout.Restyling{
+		To:       layout.StyleGPT,
+		Firmware: "bios",
+		NewGUID:  guids(2),
+		Systems:  map[int]bool{1: true},
+	})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -266,13 +324,20 @@ func TestTheStyleChangesInPlace(t *testing.T) {
 	if plan.Made == nil || plan.Made.Type != layout.TypeBIOSBoot || plan.Made.Last >= 2048 {
 		t.Errorf("no place for the loader: %+v", plan.Made)
 	}
-	back, err := after.Restyle(layout.Restyling{To: layout.StyleMBR, Firmware: "bios", DiskID: 0x12345678, Systems: map[int]bool{1: true}})
+	back, err := after.Restyle(layout.Restyling{
+		To:       layout.StyleMBR,
+		Firmware: "bios",
+		DiskID:   0x12345678,
+		Systems:  map[int]bool{1: true},
+	})
 	if err != nil {
 		t.Fatal(err)
 	}
 	apply(t, path, 512, back.Writes)
 	out := oracle(t, "", "sfdisk", "--dump", path)
-	for _, want := range []string{"label: dos", "label-id: 0x12345678", "2048, size=      204800, type=83, bootable", "size=      204800, type=82"} {
+	for _, want := range []string{
+		"label: dos", "label-id: 0x12345678", "2048, size=      204800, type=83, bootable", "size=      204800, type=82",
+	} {
 		if !strings.Contains(out, want) {
 			t.Errorf("sfdisk does not say %q:\n%s", want, out)
 		}
@@ -309,7 +374,10 @@ func TestLostPartitionsAreFound(t *testing.T) {
 	folder := t.TempDir()
 	inner := filepath.Join(folder, "inner.img")
 	oracle(t, "", "mke2fs", "-q", "-F", "-t", "ext4", inner, "12m")
-	oracle(t, "", "mke2fs", "-q", "-F", "-t", "ext4", "-L", "system", "-d", folder, "-E", fmt.Sprint("offset=", 65<<20), path, "150m")
+	oracle(
+		t, "", "mke2fs", "-q", "-F", "-t", "ext4", "-L", "system", "-d", folder, "-E", fmt.Sprint("offset=", 65<<20), path,
+		"150m",
+	)
 	oracle(t, "", "mke2fs", "-q", "-F", "-t", "ext2", "-b", "1024", "-E", fmt.Sprint("offset=", 215<<20), path, "100m")
 	dev, err := block.OpenImage(path, 512, false)
 	if err != nil {
@@ -360,7 +428,8 @@ func TestWhatWasThereBeforeIsNotProposed(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if list := layout.Propose(candidates, 512); len(candidates) < 2 || len(list) != 1 || list[0].Type != layout.TypeESP || list[0].Sectors() != 131072 {
+	if list := layout.Propose(candidates, 512); len(candidates) < 2 || len(list) != 1 || list[0].Type != layout.TypeESP ||
+		list[0].Sectors() != 131072 {
 		t.Errorf("%+v\nof %+v", list, candidates)
 	}
 }
@@ -396,7 +465,11 @@ func TestAPlanIsCarvedOnWholeMiB(t *testing.T) {
 	if want := []string{"ESP 1+90", "data 101+200", "system 301+622", "swap 923+100"}; !slices.Equal(got, want) {
 		t.Errorf("%v, want %v", got, want)
 	}
-	if _, err := table.Allocate([]layout.PartitionRequest{{Name: "all", Type: layout.TypeLinux, Min: 2 << 30}}, guids(6)); !errors.Is(err, layout.ErrPlan) {
+	if _, err := table.Allocate([]layout.PartitionRequest{{
+		Name: "all",
+		Type: layout.TypeLinux,
+		Min:  2 << 30,
+	}}, guids(6)); !errors.Is(err, layout.ErrPlan) {
 		t.Errorf("too much: %v", err)
 	}
 	if _, err := table.Allocate([]layout.PartitionRequest{{Keep: 7}}, guids(6)); !errors.Is(err, layout.ErrPlan) {
@@ -411,7 +484,11 @@ func TestContentsOfOtherToolsAreRecognised(t *testing.T) {
 		t.Fatal(err)
 	}
 	for kind, mk := range map[string][]string{
-		"ext3": {"mke2fs", "-q", "-F", "-t", "ext3"}, "fat16": {"mkfs.vfat", "-F", "16"}, "fat12": {"mkfs.vfat", "-F", "12"}, "fat32": {"mkfs.vfat", "-F", "32", "-s", "1"}, "swap": {"mkswap", "-q"},
+		"ext3":  {"mke2fs", "-q", "-F", "-t", "ext3"},
+		"fat16": {"mkfs.vfat", "-F", "16"},
+		"fat12": {"mkfs.vfat", "-F", "12"},
+		"fat32": {"mkfs.vfat", "-F", "32", "-s", "1"},
+		"swap":  {"mkswap", "-q"},
 	} {
 		path := blank(t, 64<<20)
 		if kind == "fat12" {

@@ -106,8 +106,17 @@ func (t *Table) Check() []Problem {
 		list = append(list, t.checkHybrid()...)
 		list = append(list, t.checkIDs()...)
 	} else if t.Style() == StyleNone && t.other {
-		return []Problem{{ID: "sector-size-other", Severity: Broken, Part: "primary GPT", LBA: 1, Want: fmt.Sprintf("sectors of %d bytes", t.SectorSize), Got: fmt.Sprintf("a table for sectors of %d", 4096+512-t.SectorSize),
-			Text: "the table was made for sectors of another size: the disk was in another enclosure, or the image is read with the wrong sector size", Affects: kinds["sector-size-other"].affects}}
+		return []Problem{{
+			ID:       "sector-size-other",
+			Severity: Broken,
+			Part:     "primary GPT",
+			LBA:      1,
+			Want:     fmt.Sprintf("sectors of %d bytes", t.SectorSize),
+			Got:      fmt.Sprintf("a table for sectors of %d", 4096+512-t.SectorSize),
+			Text: "the table was made for sectors of another size: the disk was in another enclosure, or the image is " +
+				"read with the wrong sector size",
+			Affects: kinds["sector-size-other"].affects,
+		}}
 	} else if t.Style() == StyleNone && len(t.MBR.Entries) == 0 && !t.MBR.Signed {
 		return nil
 	}
@@ -142,34 +151,72 @@ func (t *Table) checkProtective() []Problem {
 			continue
 		}
 		if want := min(t.Sectors()-1, 0xffffffff); e.Sectors != want && e.Sectors != 0xffffffff && len(t.MBR.Entries) == 1 {
-			return []Problem{{ID: "protective-entry-size", Severity: Odd, Part: "MBR", Want: fmt.Sprint(want), Got: fmt.Sprint(e.Sectors),
-				Text: fmt.Sprintf("the protective entry covers %d sectors, the disk has %d after the first", e.Sectors, want)}}
+			return []Problem{{
+				ID:       "protective-entry-size",
+				Severity: Odd,
+				Part:     "MBR",
+				Want:     fmt.Sprint(want),
+				Got:      fmt.Sprint(e.Sectors),
+				Text:     fmt.Sprintf("the protective entry covers %d sectors, the disk has %d after the first", e.Sectors, want),
+			}}
 		}
 		return nil
 	}
 	if len(t.MBR.Entries) > 0 {
 		return nil // an MBR beside the GPT, which is a problem of its own
 	}
-	return []Problem{{ID: "protective-entry-missing", Severity: Broken, Part: "MBR", Want: "an entry of type 0xee", Got: "none",
-		Text: "sector 0 does not say that this is a GPT disk: tools may take it for an empty or an MBR one"}}
+	return []Problem{{
+		ID:       "protective-entry-missing",
+		Severity: Broken,
+		Part:     "MBR",
+		Want:     "an entry of type 0xee",
+		Got:      "none",
+		Text:     "sector 0 does not say that this is a GPT disk: tools may take it for an empty or an MBR one",
+	}}
 }
 
 func (t *Table) checkCopies() []Problem {
 	var list []Problem
 	if last := t.Sectors() - 1; t.Backup.Found && t.Backup.LBA != last {
-		list = append(list, Problem{ID: "backup-not-at-end", Severity: Odd, Part: "backup GPT", LBA: t.Backup.LBA, Want: fmt.Sprintf("LBA %d", last), Got: fmt.Sprintf("LBA %d", t.Backup.LBA),
-			Text: "the backup does not stand at the end of the disk: the disk has grown since"})
+		list = append(list, Problem{
+			ID:       "backup-not-at-end",
+			Severity: Odd,
+			Part:     "backup GPT",
+			LBA:      t.Backup.LBA,
+			Want:     fmt.Sprintf("LBA %d", last),
+			Got:      fmt.Sprintf("LBA %d", t.Backup.LBA),
+			Text:     "the backup does not stand at the end of the disk: the disk has grown since",
+		})
 	}
 	p, b := &t.Primary, &t.Backup
 	if p.Sound() && p.Header.Alternate > t.Sectors()-1 {
-		list = append(list, Problem{ID: "disk-cut-off", Severity: Broken, Part: "primary GPT", LBA: 1, Want: fmt.Sprintf("a backup at LBA %d or before", t.Sectors()-1), Got: fmt.Sprintf("LBA %d", p.Header.Alternate),
-			Text: fmt.Sprintf("the table was made for a disk of %d sectors, this one has %d: the end is missing, with the backup", p.Header.Alternate+1, t.Sectors())})
+		list = append(list, Problem{
+			ID:       "disk-cut-off",
+			Severity: Broken,
+			Part:     "primary GPT",
+			LBA:      1,
+			Want:     fmt.Sprintf("a backup at LBA %d or before", t.Sectors()-1),
+			Got:      fmt.Sprintf("LBA %d", p.Header.Alternate),
+			Text: fmt.Sprintf(
+				"the table was made for a disk of %d sectors, this one has %d: the end is missing, with the backup",
+				p.Header.Alternate+1, t.Sectors(),
+			),
+		})
 	}
 	for _, c := range []*Copy{p, b} {
 		h := c.Header
-		if tableEnd := 2 + (uint64(h.EntryCount)*uint64(h.EntrySize)+uint64(t.SectorSize)-1)/uint64(t.SectorSize); c.Sound() && (h.FirstUsable < tableEnd || h.LastUsable < h.FirstUsable || h.LastUsable >= h.Alternate && !c.Backup) {
-			list = append(list, Problem{ID: "usable-range-wrong", Severity: Broken, Part: c.Name(), LBA: c.LBA, Want: fmt.Sprintf("usable sectors between the tables, from LBA %d on", tableEnd), Got: fmt.Sprintf("%d to %d", h.FirstUsable, h.LastUsable),
-				Text: "the range of usable sectors includes the table itself: a partition may overwrite it"})
+		tableEnd := 2 + (uint64(h.EntryCount)*uint64(h.EntrySize)+uint64(t.SectorSize)-1)/uint64(t.SectorSize)
+		if c.Sound() &&
+			(h.FirstUsable < tableEnd || h.LastUsable < h.FirstUsable || h.LastUsable >= h.Alternate && !c.Backup) {
+			list = append(list, Problem{
+				ID:       "usable-range-wrong",
+				Severity: Broken,
+				Part:     c.Name(),
+				LBA:      c.LBA,
+				Want:     fmt.Sprintf("usable sectors between the tables, from LBA %d on", tableEnd),
+				Got:      fmt.Sprintf("%d to %d", h.FirstUsable, h.LastUsable),
+				Text:     "the range of usable sectors includes the table itself: a partition may overwrite it",
+			})
 		}
 	}
 	if p.Sound() && b.Sound() && (p.Header.EntryCRC != b.Header.EntryCRC || p.Header.DiskGUID != b.Header.DiskGUID) {
@@ -194,17 +241,36 @@ func (t *Table) checkHybrid() []Problem {
 			fits = fits || p.Span.First == e.First && p.Span.Sectors() == e.Sectors
 		}
 		if !fits && t.MBR.Protective() {
-			list = append(list, Problem{ID: "hybrid-disagrees", Severity: Broken, Part: fmt.Sprintf("MBR entry %d", e.Index), Want: "the bounds of a partition of the GPT", Got: fmt.Sprintf("%d to %d", e.First, e.First+e.Sectors-1),
-				Text: "the MBR beside the GPT lists a partition that the GPT does not have: what starts by BIOS and what starts by UEFI see different disks"})
+			list = append(list, Problem{
+				ID:       "hybrid-disagrees",
+				Severity: Broken,
+				Part:     fmt.Sprintf("MBR entry %d", e.Index),
+				Want:     "the bounds of a partition of the GPT",
+				Got:      fmt.Sprintf("%d to %d", e.First, e.First+e.Sectors-1),
+				Text: "the MBR beside the GPT lists a partition that the GPT does not have: what starts by BIOS and what " +
+					"starts by UEFI see different disks",
+			})
 		}
 	}
 	switch {
 	case real > 0 && !t.MBR.Protective():
-		list = append(list, Problem{ID: "mbr-beside-gpt", Severity: Broken, Part: "MBR", Want: "a protective entry alone", Got: fmt.Sprintf("%d partitions", real),
-			Text: "an old MBR stands beside a GPT: some read the one, some the other"})
+		list = append(list, Problem{
+			ID:       "mbr-beside-gpt",
+			Severity: Broken,
+			Part:     "MBR",
+			Want:     "a protective entry alone",
+			Got:      fmt.Sprintf("%d partitions", real),
+			Text:     "an old MBR stands beside a GPT: some read the one, some the other",
+		})
 	case real > 0:
-		list = append(list, Problem{ID: "hybrid-mbr", Severity: Odd, Part: "MBR", Want: "a protective entry alone", Got: fmt.Sprintf("%d partitions beside it", real),
-			Text: "the MBR lists partitions beside the protective entry: a change in one table has to be made in both"})
+		list = append(list, Problem{
+			ID:       "hybrid-mbr",
+			Severity: Odd,
+			Part:     "MBR",
+			Want:     "a protective entry alone",
+			Got:      fmt.Sprintf("%d partitions beside it", real),
+			Text:     "the MBR lists partitions beside the protective entry: a change in one table has to be made in both",
+		})
 	}
 	return list
 }
@@ -216,15 +282,39 @@ func (t *Table) checkIDs() []Problem {
 	}
 	var list []Problem
 	if c.Header.DiskGUID.IsZero() {
-		list = append(list, Problem{ID: "disk-guid-missing", Severity: Odd, Part: c.Name(), LBA: c.LBA, Want: "a GUID", Got: "zeros", Text: "the disk has no GUID of its own: it cannot be told from another"})
+		list = append(list, Problem{
+			ID:       "disk-guid-missing",
+			Severity: Odd,
+			Part:     c.Name(),
+			LBA:      c.LBA,
+			Want:     "a GUID",
+			Got:      "zeros",
+			Text:     "the disk has no GUID of its own: it cannot be told from another",
+		})
 	}
 	for _, e := range c.Entries {
 		name := fmt.Sprintf("partition %d", e.Index)
 		if e.ID.IsZero() {
-			list = append(list, Problem{ID: "partition-guid-missing", Severity: Odd, Part: name, LBA: e.First, Want: "a GUID", Got: "zeros", Text: name + " has no GUID of its own: a loader that looks for it by that finds nothing"})
+			list = append(list, Problem{
+				ID:       "partition-guid-missing",
+				Severity: Odd,
+				Part:     name,
+				LBA:      e.First,
+				Want:     "a GUID",
+				Got:      "zeros",
+				Text:     name + " has no GUID of its own: a loader that looks for it by that finds nothing",
+			})
 		}
 		if _, known := typeNames[e.Type]; !known {
-			list = append(list, Problem{ID: "partition-type-unknown", Severity: Odd, Part: name, LBA: e.First, Want: "a type that is known", Got: e.Type.String(), Text: name + " is of a type that is not known here"})
+			list = append(list, Problem{
+				ID:       "partition-type-unknown",
+				Severity: Odd,
+				Part:     name,
+				LBA:      e.First,
+				Want:     "a type that is known",
+				Got:      e.Type.String(),
+				Text:     name + " is of a type that is not known here",
+			})
 		}
 	}
 	return list
@@ -239,11 +329,25 @@ func (t *Table) checkMBR() []Problem {
 			containers++
 		}
 		if e.Flag != 0 && e.Flag != mbrActiveFlag {
-			list = append(list, Problem{ID: "active-flag-invalid", Severity: Broken, Part: fmt.Sprintf("MBR entry %d", e.Index), Want: "00 or 80", Got: fmt.Sprintf("%02x", e.Flag), Text: "the active flag has a value that it cannot have: boot code refuses the table"})
+			list = append(list, Problem{
+				ID:       "active-flag-invalid",
+				Severity: Broken,
+				Part:     fmt.Sprintf("MBR entry %d", e.Index),
+				Want:     "00 or 80",
+				Got:      fmt.Sprintf("%02x", e.Flag),
+				Text:     "the active flag has a value that it cannot have: boot code refuses the table",
+			})
 		}
 	}
 	if containers > 1 {
-		list = append(list, Problem{ID: "extended-twice", Severity: Broken, Part: "MBR", Want: "one extended partition", Got: fmt.Sprint(containers), Text: "there are several extended partitions: only the first is followed"})
+		list = append(list, Problem{
+			ID:       "extended-twice",
+			Severity: Broken,
+			Part:     "MBR",
+			Want:     "one extended partition",
+			Got:      fmt.Sprint(containers),
+			Text:     "there are several extended partitions: only the first is followed",
+		})
 	}
 	return list
 }
@@ -261,25 +365,60 @@ func (t *Table) checkPartitions() []Problem {
 		name := fmt.Sprintf("partition %d", p.Number)
 		switch {
 		case p.Span.Last < p.Span.First:
-			list = append(list, Problem{ID: "partition-reversed", Severity: Broken, Part: name, LBA: p.Span.First, Want: fmt.Sprintf("an end at LBA %d or later", p.Span.First), Got: fmt.Sprint(p.Span.Last),
-				Text: name + " ends before it begins"})
+			list = append(list, Problem{
+				ID:       "partition-reversed",
+				Severity: Broken,
+				Part:     name,
+				LBA:      p.Span.First,
+				Want:     fmt.Sprintf("an end at LBA %d or later", p.Span.First),
+				Got:      fmt.Sprint(p.Span.Last),
+				Text:     name + " ends before it begins",
+			})
 			continue
 		case p.Span.First < first || p.Span.Last > last:
-			list = append(list, Problem{ID: "partition-outside", Severity: Broken, Part: name, LBA: p.Span.First, Want: fmt.Sprintf("within LBA %d to %d", first, last), Got: fmt.Sprintf("%d to %d", p.Span.First, p.Span.Last),
-				Text: name + " reaches beyond the usable part of the disk"})
+			list = append(list, Problem{
+				ID:       "partition-outside",
+				Severity: Broken,
+				Part:     name,
+				LBA:      p.Span.First,
+				Want:     fmt.Sprintf("within LBA %d to %d", first, last),
+				Got:      fmt.Sprintf("%d to %d", p.Span.First, p.Span.Last),
+				Text:     name + " reaches beyond the usable part of the disk",
+			})
 		case p.Span.First%align != 0:
-			list = append(list, Problem{ID: "partition-misaligned", Severity: Odd, Part: name, LBA: p.Span.First, Want: fmt.Sprintf("a multiple of %d", align), Got: fmt.Sprint(p.Span.First),
-				Text: name + " does not begin on a whole MiB"})
+			list = append(list, Problem{
+				ID:       "partition-misaligned",
+				Severity: Odd,
+				Part:     name,
+				LBA:      p.Span.First,
+				Want:     fmt.Sprintf("a multiple of %d", align),
+				Got:      fmt.Sprint(p.Span.First),
+				Text:     name + " does not begin on a whole MiB",
+			})
 		}
 		for _, o := range parts[:i] {
 			if p.Span.Overlaps(o.Span) {
-				list = append(list, Problem{ID: "partitions-overlap", Severity: Broken, Part: name, LBA: max(p.Span.First, o.Span.First), Want: "no sector in common", Got: fmt.Sprintf("%d to %d", max(p.Span.First, o.Span.First), min(p.Span.Last, o.Span.Last)),
-					Text: fmt.Sprintf("%s overlaps partition %d", name, o.Number)})
+				list = append(list, Problem{
+					ID:       "partitions-overlap",
+					Severity: Broken,
+					Part:     name,
+					LBA:      max(p.Span.First, o.Span.First),
+					Want:     "no sector in common",
+					Got:      fmt.Sprintf("%d to %d", max(p.Span.First, o.Span.First), min(p.Span.Last, o.Span.Last)),
+					Text:     fmt.Sprintf("%s overlaps partition %d", name, o.Number),
+				})
 			}
 		}
 		if n, ok := ids[p.ID]; ok && p.ID != "" {
-			list = append(list, Problem{ID: "partition-guid-repeated", Severity: Broken, Part: name, LBA: p.Span.First, Want: "a GUID of its own", Got: p.ID,
-				Text: fmt.Sprintf("%s has the same unique GUID as partition %d", name, n)})
+			list = append(list, Problem{
+				ID:       "partition-guid-repeated",
+				Severity: Broken,
+				Part:     name,
+				LBA:      p.Span.First,
+				Want:     "a GUID of its own",
+				Got:      p.ID,
+				Text:     fmt.Sprintf("%s has the same unique GUID as partition %d", name, n),
+			})
 		}
 		ids[p.ID] = p.Number
 	}

@@ -61,7 +61,14 @@ func recogniseExt(src io.ReaderAt) (Content, bool) {
 		blocks |= int64(le.Uint32(b[0x150:])) << 32
 		free |= int64(le.Uint32(b[0x158:])) << 32
 	}
-	c := Content{Kind: "ext2", Label: cString(b[0x78:0x88]), UUID: uuid(b[0x68:0x78]), LastMount: cString(b[0x88:0xc8]), Size: blocks * blockSize, Free: free * blockSize}
+	c := Content{
+		Kind:      "ext2",
+		Label:     cString(b[0x78:0x88]),
+		UUID:      uuid(b[0x68:0x78]),
+		LastMount: cString(b[0x88:0xc8]),
+		Size:      blocks * blockSize,
+		Free:      free * blockSize,
+	}
 	if compat&0x4 != 0 { // has a journal
 		c.Kind = "ext3"
 	}
@@ -86,7 +93,8 @@ func recogniseFAT(src io.ReaderAt) (Content, bool) {
 	}
 	sector, perCluster := int64(le.Uint16(b[11:])), int64(b[13])
 	reserved, fats := int64(le.Uint16(b[14:])), int64(b[16])
-	if sector < 512 || sector > 4096 || bits.OnesCount16(uint16(sector)) != 1 || perCluster == 0 || bits.OnesCount8(b[13]) != 1 || reserved == 0 || fats == 0 || fats > 2 {
+	if sector < 512 || sector > 4096 || bits.OnesCount16(uint16(sector)) != 1 || perCluster == 0 ||
+		bits.OnesCount8(b[13]) != 1 || reserved == 0 || fats == 0 || fats > 2 {
 		return Content{}, false
 	}
 	rootSectors := (int64(le.Uint16(b[17:]))*32 + sector - 1) / sector
@@ -134,7 +142,13 @@ func recogniseXFS(src io.ReaderAt) (Content, bool) {
 	}
 	be := binary.BigEndian
 	size := int64(be.Uint32(b[4:]))
-	return Content{Kind: "xfs", UUID: uuid(b[32:48]), Label: cString(b[108:120]), Size: size * int64(be.Uint64(b[8:])), Free: size * int64(be.Uint64(b[144:]))}, true
+	return Content{
+		Kind:  "xfs",
+		UUID:  uuid(b[32:48]),
+		Label: cString(b[108:120]),
+		Size:  size * int64(be.Uint64(b[8:])),
+		Free:  size * int64(be.Uint64(b[144:])),
+	}, true
 }
 
 // recogniseBtrfs follows the btrfs on-disk format document, "Superblock".
@@ -154,7 +168,13 @@ func recogniseSwap(src io.ReaderAt) (Content, bool) {
 		if b, ok := peek(src, page-10, 10); ok && string(b) == "SWAPSPACE2" {
 			head, _ := peek(src, 1024, 44)
 			pages := int64(binary.LittleEndian.Uint32(head[4:])) + 1
-			return Content{Kind: "swap", UUID: uuid(head[12:28]), Label: cString(head[28:44]), Size: pages * page, Free: -1}, true
+			return Content{
+				Kind:  "swap",
+				UUID:  uuid(head[12:28]),
+				Label: cString(head[28:44]),
+				Size:  pages * page,
+				Free:  -1,
+			}, true
 		}
 	}
 	return Content{}, false
@@ -165,7 +185,12 @@ func recogniseLUKS(src io.ReaderAt) (Content, bool) {
 	if !ok || !bytes.Equal(b[:6], []byte("LUKS\xba\xbe")) {
 		return Content{}, false
 	}
-	return Content{Kind: fmt.Sprintf("luks%d", binary.BigEndian.Uint16(b[6:])), UUID: cString(b[168:208]), Free: -1, Note: "encrypted"}, true
+	return Content{
+		Kind: fmt.Sprintf("luks%d", binary.BigEndian.Uint16(b[6:])),
+		UUID: cString(b[168:208]),
+		Free: -1,
+		Note: "encrypted",
+	}, true
 }
 
 func recogniseLVM(src io.ReaderAt) (Content, bool) {

@@ -34,7 +34,12 @@ func recogniseF2FS(src io.ReaderAt) (Content, bool) {
 	if !ok || le.Uint32(b) != 0xf2f52010 {
 		return Content{}, false
 	}
-	return Content{Kind: "f2fs", UUID: uuid(b[108:124]), Size: int64(le.Uint64(b[36:])) << min(le.Uint32(b[16:]), 16), Free: -1}, true
+	return Content{
+		Kind: "f2fs",
+		UUID: uuid(b[108:124]),
+		Size: int64(le.Uint64(b[36:])) << min(le.Uint32(b[16:]), 16),
+		Free: -1,
+	}, true
 }
 
 // recogniseMD follows the Linux kernel's include/uapi/linux/raid/md_p.h, for
@@ -45,7 +50,13 @@ func recogniseMD(src io.ReaderAt) (Content, bool) {
 		b, ok := peek(src, at, 256)
 		le := binary.LittleEndian
 		if ok && le.Uint32(b) == 0xa92b4efc && le.Uint32(b[4:]) == 1 {
-			return Content{Kind: "md", Label: cString(b[32:64]), UUID: uuid(b[16:32]), Size: int64(le.Uint64(b[128:])+le.Uint64(b[136:])) * 512, Free: -1}, true
+			return Content{
+				Kind:  "md",
+				Label: cString(b[32:64]),
+				UUID:  uuid(b[16:32]),
+				Size:  int64(le.Uint64(b[128:])+le.Uint64(b[136:])) * 512,
+				Free:  -1,
+			}, true
 		}
 	}
 	sized, ok := src.(interface{ Size() int64 })
@@ -55,10 +66,24 @@ func recogniseMD(src io.ReaderAt) (Content, bool) {
 	le := binary.LittleEndian
 	sectors := sized.Size() / 512
 	if b, ok := peek(src, (sectors-16)&^7*512, 256); ok && le.Uint32(b) == 0xa92b4efc && le.Uint32(b[4:]) == 1 {
-		return Content{Kind: "md", Label: cString(b[32:64]), UUID: uuid(b[16:32]), Size: int64(le.Uint64(b[80:])) * 512, Free: -1, Note: "superblock 1.0, at the end"}, true
+		return Content{
+			Kind:  "md",
+			Label: cString(b[32:64]),
+			UUID:  uuid(b[16:32]),
+			Size:  int64(le.Uint64(b[80:])) * 512,
+			Free:  -1,
+			Note:  "superblock 1.0, at the end",
+		}, true
 	}
-	if b, ok := peek(src, (sectors&^127-128)*512, 4096); ok && le.Uint32(b) == 0xa92b4efc && le.Uint32(b[4:]) == 0 && le.Uint32(b[8:]) == 90 {
-		return Content{Kind: "md", UUID: fmt.Sprintf("%08x:%08x:%08x:%08x", le.Uint32(b[20:]), le.Uint32(b[52:]), le.Uint32(b[56:]), le.Uint32(b[60:])), Size: int64(le.Uint32(b[32:])) * 1024, Free: -1, Note: "superblock 0.90, at the end"}, true
+	if b, ok := peek(src, (sectors&^127-128)*512, 4096); ok && le.Uint32(b) == 0xa92b4efc && le.Uint32(b[4:]) == 0 &&
+		le.Uint32(b[8:]) == 90 {
+		return Content{
+			Kind: "md",
+			UUID: fmt.Sprintf("%08x:%08x:%08x:%08x", le.Uint32(b[20:]), le.Uint32(b[52:]), le.Uint32(b[56:]), le.Uint32(b[60:])),
+			Size: int64(le.Uint32(b[32:])) * 1024,
+			Free: -1,
+			Note: "superblock 0.90, at the end",
+		}, true
 	}
 	return Content{}, false
 }
@@ -72,7 +97,12 @@ func recogniseDisc(src io.ReaderAt) (Content, bool) {
 	}
 	switch {
 	case string(b[1:6]) == "CD001" && b[0] == 1:
-		return Content{Kind: "iso9660", Label: string(bytes.TrimRight(b[40:72], " \x00")), Size: int64(binary.LittleEndian.Uint32(b[80:])) * 2048, Free: -1}, true
+		return Content{
+			Kind:  "iso9660",
+			Label: string(bytes.TrimRight(b[40:72], " \x00")),
+			Size:  int64(binary.LittleEndian.Uint32(b[80:])) * 2048,
+			Free:  -1,
+		}, true
 	case string(b[1:6]) == "BEA01":
 		if next, ok := peek(src, 32768+2048, 6); ok && string(next[1:4]) == "NSR" {
 			return Content{Kind: "udf", Free: -1}, true

@@ -84,7 +84,9 @@ func TestEveryChangeSurvivesACutAtEveryWrite(t *testing.T) {
 		disk string
 		plan planner
 	}{
-		"mend": {spoilt(t), func(t *layout.Table, _ *block.Image) ([]block.Write, error) { return t.MendAll(layout.Mending{}) }},
+		"mend": {spoilt(t), func(t *layout.Table, _ *block.Image) ([]block.Write, error) {
+			return t.MendAll(layout.Mending{})
+		}},
 		"to gpt": {dos, func(t *layout.Table, _ *block.Image) ([]block.Write, error) {
 			r, err := t.Restyle(layout.Restyling{To: layout.StyleGPT, Firmware: "bios", NewGUID: guids(1)})
 			if err != nil {
@@ -103,26 +105,37 @@ func TestEveryChangeSurvivesACutAtEveryWrite(t *testing.T) {
 		"wipe":     {gpt, func(t *layout.Table, _ *block.Image) ([]block.Write, error) { return t.EmptyMBR(7), nil }},
 		"activate": {dos, func(t *layout.Table, _ *block.Image) ([]block.Write, error) { return t.Activate(0) }},
 		"carve": {dos, func(t *layout.Table, _ *block.Image) ([]block.Write, error) {
-			entries, err := t.Allocate([]layout.PartitionRequest{{Name: "system", Type: layout.TypeLinux, Min: 1 << 20, Share: 1}}, guids(3))
+			entries, err := t.Allocate([]layout.PartitionRequest{{
+				Name:  "system",
+				Type:  layout.TypeLinux,
+				Min:   1 << 20,
+				Share: 1,
+			}}, guids(3))
 			if err != nil {
 				return nil, err
 			}
 			return t.Rebuild(entries, guids(1))
 		}},
-		"mend FAT": {damaged(t, 4<<20, map[int64][]byte{0: make([]byte, 11), 32*512 + 30: bytes.Repeat([]byte{0x22}, 900)}, "mkfs.vfat", "-F", "32", "-s", "1"), func(_ *layout.Table, dev *block.Image) ([]block.Write, error) {
+		"mend FAT": {damaged(t, 4<<20, map[int64][]byte{
+			0:           make([]byte, 11),
+			32*512 + 30: bytes.Repeat([]byte{0x22}, 900),
+		}, "mkfs.vfat", "-F", "32", "-s", "1"), func(_ *layout.Table, dev *block.Image) ([]block.Write, error) {
 			report, err := fat.Check(dev)
 			if err != nil {
 				return nil, err
 			}
 			return report.Writes, nil
 		}},
-		"restore ext": {damaged(t, 9<<20, map[int64][]byte{1024: make([]byte, 3072)}, "mke2fs", "-q", "-F", "-b", "1024"), func(_ *layout.Table, dev *block.Image) ([]block.Write, error) {
-			b, err := ext.FindBackup(dev, dev.Size())
-			if err != nil {
-				return nil, err
-			}
-			return b.Restore(dev)
-		}},
+		"restore ext": {
+			damaged(t, 9<<20, map[int64][]byte{1024: make([]byte, 3072)}, "mke2fs", "-q", "-F", "-b", "1024"),
+			func(_ *layout.Table, dev *block.Image) ([]block.Write, error) {
+				b, err := ext.FindBackup(dev, dev.Size())
+				if err != nil {
+					return nil, err
+				}
+				return b.Restore(dev)
+			},
+		},
 	} {
 		before, err := os.ReadFile(c.disk)
 		if err != nil {
@@ -145,7 +158,10 @@ func TestEveryChangeSurvivesACutAtEveryWrite(t *testing.T) {
 			}
 			cuts++
 			for _, resume := range []bool{true, false} {
-				if got, want := settle(t, path, journal, resume), map[bool][]byte{true: whole, false: before}[resume]; got != nil && !bytes.Equal(got, want) {
+				if got, want := settle(t, path, journal, resume), map[bool][]byte{
+					true:  whole,
+					false: before,
+				}[resume]; got != nil && !bytes.Equal(got, want) {
 					t.Errorf("%s, cut at write %d: resume %t: not what it should be", name, n, resume)
 				}
 			}
@@ -178,7 +194,11 @@ func cut(t *testing.T, path, journal string, before []byte, plan planner, n int)
 	if err != nil {
 		t.Fatal(err)
 	}
-	j, err := block.CreateJournal(journal, block.Head{Action: "test", Target: table.Target(path), Started: time.Unix(1_795_000_000, 0)})
+	j, err := block.CreateJournal(journal, block.Head{
+		Action:  "test",
+		Target:  table.Target(path),
+		Started: time.Unix(1_795_000_000, 0),
+	})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -31,8 +31,16 @@ func Example() {
 	defer func() { _ = disk.Close() }()
 	draft := block.NewDraft(disk)
 
-	esp := layout.Entry{Type: layout.TypeESP, ID: layout.MustParseGUID("5CA1AB1E-0000-4000-8000-000000000002"), Span: layout.Span{First: 2048, Last: 104447}, Name: "boot"}
-	writes, err := layout.Create(disk.Size(), disk.SectorSize(), layout.Plan{DiskGUID: layout.MustParseGUID("5CA1AB1E-0000-4000-8000-000000000001"), Partitions: []layout.Entry{esp}})
+	esp := layout.Entry{
+		Type: layout.TypeESP,
+		ID:   layout.MustParseGUID("5CA1AB1E-0000-4000-8000-000000000002"),
+		Span: layout.Span{First: 2048, Last: 104447},
+		Name: "boot",
+	}
+	writes, err := layout.Create(disk.Size(), disk.SectorSize(), layout.Plan{
+		DiskGUID:   layout.MustParseGUID("5CA1AB1E-0000-4000-8000-000000000001"),
+		Partitions: []layout.Entry{esp},
+	})
 	put := func(writes []block.Write) {
 		for _, w := range writes {
 			if _, err := draft.WriteAt(w.Data, w.Off); err != nil {
@@ -42,7 +50,10 @@ func Example() {
 	}
 	if err == nil {
 		put(writes)
-		err = fat.Format(block.NewWriteRange(draft, 2048*512, 102400*512), 102400*512, fat.Options{Label: "BOOT", Serial: 0x5ca1ab1e})
+		err = fat.Format(block.NewWriteRange(draft, 2048*512, 102400*512), 102400*512, fat.Options{
+			Label:  "BOOT",
+			Serial: 0x5ca1ab1e,
+		})
 	}
 	if err != nil {
 		fmt.Println(err)

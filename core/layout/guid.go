@@ -40,8 +40,11 @@ func MustParseGUID(s string) GUID {
 
 // String gives the form 8-4-4-4-12 in lower case.
 func (g GUID) String() string {
-	return fmt.Sprintf("%08x-%04x-%04x-%x-%x",
-		binary.LittleEndian.Uint32(g[0:]), binary.LittleEndian.Uint16(g[4:]), binary.LittleEndian.Uint16(g[6:]), g[8:10], g[10:])
+	return fmt.Sprintf(
+		"%08x-%04x-%04x-%x-%x",
+		binary.LittleEndian.Uint32(g[0:]), binary.LittleEndian.Uint16(g[4:]),
+		binary.LittleEndian.Uint16(g[6:]), g[8:10], g[10:],
+	)
 }
 
 // IsZero reports whether g marks an unused entry.

@@ -101,7 +101,10 @@ func ours(table *layout.Table) []string {
 func TestReadsWhatSgdiskMade(t *testing.T) {
 	for _, size := range []int64{5 << 20, 100<<20 + 512*7, 3 << 40} {
 		path := blank(t, size)
-		sgdisk(t, "--clear", "--new=1:2048:+512K", "--typecode=1:ef00", "--change-name=1:Ladestation Öst", "--new=4:0:0", "--typecode=4:8304", path)
+		sgdisk(
+			t, "--clear", "--new=1:2048:+512K", "--typecode=1:ef00", "--change-name=1:Ladestation Öst", "--new=4:0:0",
+			"--typecode=4:8304", path,
+		)
 		table := readTable(t, path, 512)
 		if got := table.Check(); len(got) != 0 {
 			t.Errorf("%d bytes: %v", size, got)
@@ -125,7 +128,8 @@ func TestReadsAnMBRThatSfdiskMade(t *testing.T) {
 	}
 	table := readTable(t, path, 512)
 	parts := table.Partitions()
-	if table.Style() != layout.StyleMBR || len(parts) != 2 || !parts[0].Active || parts[1].Active || parts[1].Span.First != 43008 || len(table.Check()) != 0 {
+	if table.Style() != layout.StyleMBR || len(parts) != 2 || !parts[0].Active || parts[1].Active ||
+		parts[1].Span.First != 43008 || len(table.Check()) != 0 {
 		t.Errorf("%s %+v %v", table.Style(), parts, table.Check())
 	}
 }
@@ -134,8 +138,18 @@ func TestSgdiskAcceptsWhatWeMake(t *testing.T) {
 	path := blank(t, 32<<20)
 	guid := layout.MustParseGUID("0c921feb-119f-4abf-99c7-8854c89ced36")
 	plan := layout.Plan{DiskGUID: guid, Partitions: []layout.Entry{
-		{Type: layout.TypeESP, ID: layout.MustParseGUID("11111111-2222-4333-8444-555555555555"), Span: layout.Span{First: 2048, Last: 8191}, Name: "ESP"},
-		{Type: layout.TypeLinuxRoot, ID: layout.MustParseGUID("11111111-2222-4333-8444-666666666666"), Span: layout.Span{First: 8192, Last: 63487}, Name: "system"},
+		{
+			Type: layout.TypeESP,
+			ID:   layout.MustParseGUID("11111111-2222-4333-8444-555555555555"),
+			Span: layout.Span{First: 2048, Last: 8191},
+			Name: "ESP",
+		},
+		{
+			Type: layout.TypeLinuxRoot,
+			ID:   layout.MustParseGUID("11111111-2222-4333-8444-666666666666"),
+			Span: layout.Span{First: 8192, Last: 63487},
+			Name: "system",
+		},
 	}}
 	writes, err := layout.Create(32<<20, 512, plan)
 	if err != nil {
@@ -226,10 +240,16 @@ func TestEachFaultOfPartitionsHasItsName(t *testing.T) {
 		{"apart", []layout.Entry{part(1, 2048, 4095), part(2, 4096, 6143)}, nil},
 		{"overlap by a sector", []layout.Entry{part(1, 2048, 4096), part(2, 4096, 6143)}, []string{"partitions-overlap"}},
 		{"one inside another", []layout.Entry{part(1, 2048, 8191), part(2, 4096, 6143)}, []string{"partitions-overlap"}},
-		{"three of one place", []layout.Entry{part(1, 2048, 4095), part(2, 2048, 4095), part(3, 2048, 4095)}, []string{"partitions-overlap", "partitions-overlap", "partitions-overlap"}},
+		{
+			"three of one place", []layout.Entry{part(1, 2048, 4095), part(2, 2048, 4095), part(3, 2048, 4095)},
+			[]string{"partitions-overlap", "partitions-overlap", "partitions-overlap"},
+		},
 		{"the same GUID", []layout.Entry{part(1, 2048, 4095), part(1, 4096, 6143)}, []string{"partition-guid-repeated"}},
 		{"misaligned", []layout.Entry{part(1, 2049, 4095)}, []string{"partition-misaligned"}},
-		{"misaligned and overlapping", []layout.Entry{part(1, 2048, 4095), part(2, 4000, 6143)}, []string{"partitions-overlap", "partition-misaligned"}},
+		{
+			"misaligned and overlapping", []layout.Entry{part(1, 2048, 4095), part(2, 4000, 6143)},
+			[]string{"partitions-overlap", "partition-misaligned"},
+		},
 	} {
 		writes, err := layout.Create(8<<20, 512, layout.Plan{DiskGUID: layout.GUID{9}, Partitions: c.parts})
 		if err != nil {
@@ -247,7 +267,11 @@ func TestEachFaultOfPartitionsHasItsName(t *testing.T) {
 			t.Errorf("%s: got %v, want %v", c.name, got, c.want)
 		}
 	}
-	for name, e := range map[string]layout.Entry{"in the table": part(1, 10, 4095), "beyond the end": part(1, 2048, 16384), "reversed": part(1, 4096, 2048)} {
+	for name, e := range map[string]layout.Entry{
+		"in the table":   part(1, 10, 4095),
+		"beyond the end": part(1, 2048, 16384),
+		"reversed":       part(1, 4096, 2048),
+	} {
 		if _, err := layout.Create(8<<20, 512, layout.Plan{Partitions: []layout.Entry{e}}); err == nil {
 			t.Errorf("a partition %s was made", name)
 		}
@@ -260,7 +284,9 @@ func TestGUIDsAreReadAndWrittenAlike(t *testing.T) {
 	if err != nil || g != layout.TypeESP || g.String() != text || g[0] != 0x28 { // the first fields are little-endian
 		t.Errorf("%v %v % x", err, g, g[:])
 	}
-	for _, bad := range []string{"", "c12a7328", text[:35], text + "0", strings.Replace(text, "-", "0", 1), strings.Replace(text, "c", "x", 1)} {
+	for _, bad := range []string{
+		"", "c12a7328", text[:35], text + "0", strings.Replace(text, "-", "0", 1), strings.Replace(text, "c", "x", 1),
+	} {
 		if _, err := layout.ParseGUID(bad); err == nil {
 			t.Errorf("%q was taken for a GUID", bad)
 		}
@@ -285,7 +311,13 @@ func mendOnce(t *testing.T, sector int, seed uint64) {
 	align := uint64(1<<20) / uint64(sector)
 	plan := layout.Plan{DiskGUID: layout.GUID{1, 2, 3}, Partitions: []layout.Entry{
 		{Type: layout.TypeESP, ID: layout.GUID{4}, Span: layout.Span{First: align, Last: 2*align - 1}, Name: "a"},
-		{Type: layout.TypeLinux, ID: layout.GUID{5}, Attrs: 1 << 60, Span: layout.Span{First: 2 * align, Last: 3*align - 2*align/3}, Name: "b"},
+		{
+			Type:  layout.TypeLinux,
+			ID:    layout.GUID{5},
+			Attrs: 1 << 60,
+			Span:  layout.Span{First: 2 * align, Last: 3*align - 2*align/3},
+			Name:  "b",
+		},
 	}}
 	writes, err := layout.Create(size, sector, plan)
 	if err != nil {
@@ -363,7 +395,10 @@ func TestRecognisesWhatOthersMade(t *testing.T) {
 }
 
 func FuzzRead(f *testing.F) {
-	writes, err := layout.Create(2<<20, 512, layout.Plan{Partitions: []layout.Entry{{Type: layout.TypeESP, Span: layout.Span{First: 2048, Last: 2100}}}})
+	writes, err := layout.Create(2<<20, 512, layout.Plan{Partitions: []layout.Entry{{
+		Type: layout.TypeESP,
+		Span: layout.Span{First: 2048, Last: 2100},
+	}}})
 	if err != nil {
 		f.Fatal(err)
 	}

@@ -34,7 +34,10 @@ func (t *Table) MendAll(m Mending) ([]block.Write, error) {
 	if last := t.Sectors() - 1; c.Header.Alternate > last {
 		for _, e := range c.Entries {
 			if e.Last > last-33 {
-				return nil, fmt.Errorf("the disk ends at sector %d and partition %d at %d: the end of the disk is missing, and with it data: %w", last, e.Index, e.Last, ErrNoSource)
+				return nil, fmt.Errorf(
+					"the disk ends at sector %d and partition %d at %d: the end of the disk is missing, and with it data: %w",
+					last, e.Index, e.Last, ErrNoSource,
+				)
 			}
 		}
 	}
@@ -87,14 +90,21 @@ func (t *Table) layOut(h Header, rawHeader, entries []byte) ([]block.Write, erro
 	room := (uint64(len(entries)) + ss - 1) / ss
 	last := t.Sectors() - 1
 	if last < 2*room+3 {
-		return nil, &FormatError{What: "disk", Want: fmt.Sprintf("at least %d sectors", 2*room+4), Got: fmt.Sprint(t.Sectors())}
+		return nil, &FormatError{
+			What: "disk",
+			Want: fmt.Sprintf("at least %d sectors", 2*room+4),
+			Got:  fmt.Sprint(t.Sectors()),
+		}
 	}
 	used := Span{First: last, Last: 0}
 	for _, e := range parseEntries(entries, int(h.EntrySize)) {
 		used.First, used.Last = min(used.First, e.First), max(used.Last, e.Last)
 	}
 	if used.Last > last-room-1 || used.First < 2+room {
-		return nil, fmt.Errorf("the table needs the first %d and the last %d sectors, and partitions lie from %d to %d: %w", 2+room, 1+room, used.First, used.Last, ErrNoRoom)
+		return nil, fmt.Errorf(
+			"the table needs the first %d and the last %d sectors, and partitions lie from %d to %d: %w",
+			2+room, 1+room, used.First, used.Last, ErrNoRoom,
+		)
 	}
 	// FirstUsable is kept where it makes sense: it may be aligned.
 	if h.FirstUsable < 2+room || h.FirstUsable > used.First {
@@ -140,7 +150,13 @@ func (t *Table) standing(off int64, n int) []byte {
 	for _, have := range []struct {
 		off int64
 		raw []byte
-	}{{0, t.rawMBR}, {at(1), t.Primary.rawHeader}, {at(t.Backup.LBA), t.Backup.rawHeader}, {at(t.Primary.Header.EntryLBA), padToSector(t.Primary.rawEntries, t.SectorSize)}, {at(t.Backup.Header.EntryLBA), padToSector(t.Backup.rawEntries, t.SectorSize)}} {
+	}{
+		{0, t.rawMBR},
+		{at(1), t.Primary.rawHeader},
+		{at(t.Backup.LBA), t.Backup.rawHeader},
+		{at(t.Primary.Header.EntryLBA), padToSector(t.Primary.rawEntries, t.SectorSize)},
+		{at(t.Backup.Header.EntryLBA), padToSector(t.Backup.rawEntries, t.SectorSize)},
+	} {
 		if have.off == off && len(have.raw) == n {
 			return have.raw
 		}

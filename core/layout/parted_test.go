@@ -32,8 +32,15 @@ func parted(t *testing.T, path string) (style string, list []string) {
 
 func TestReadsWhatPartedMade(t *testing.T) {
 	for style, steps := range map[string][]string{
-		"gpt":   {"mklabel", "gpt", "mkpart", "ESP", "fat32", "1MiB", "33MiB", "mkpart", "system", "ext4", "33MiB", "150MiB", "mkpart", "rest", "linux-swap", "160MiB", "100%", "set", "1", "esp", "on"},
-		"msdos": {"mklabel", "msdos", "mkpart", "primary", "ext4", "1MiB", "33MiB", "mkpart", "extended", "33MiB", "190MiB", "mkpart", "logical", "ext4", "34MiB", "90MiB", "mkpart", "logical", "fat32", "91MiB", "189MiB", "set", "1", "boot", "on"},
+		"gpt": {
+			"mklabel", "gpt", "mkpart", "ESP", "fat32", "1MiB", "33MiB", "mkpart", "system", "ext4", "33MiB", "150MiB",
+			"mkpart", "rest", "linux-swap", "160MiB", "100%", "set", "1", "esp", "on",
+		},
+		"msdos": {
+			"mklabel", "msdos", "mkpart", "primary", "ext4", "1MiB", "33MiB", "mkpart", "extended", "33MiB", "190MiB",
+			"mkpart", "logical", "ext4", "34MiB", "90MiB", "mkpart", "logical", "fat32", "91MiB", "189MiB", "set", "1",
+			"boot", "on",
+		},
 	} {
 		path := blank(t, 200<<20)
 		oracle(t, "", "parted", append([]string{"--script", path}, steps...)...)
@@ -75,15 +82,22 @@ func TestPartedReadsWhatWeMade(t *testing.T) {
 			return r.Writes, nil
 		}, "msdos"},
 		"carved": {blank(t, 64<<20), func(t *layout.Table, _ *block.Image) ([]block.Write, error) {
-			entries, err := t.Allocate([]layout.PartitionRequest{{Name: "ESP", Type: layout.TypeESP, Min: 8 << 20}, {Name: "system", Type: layout.TypeLinux, Min: 16 << 20, Share: 1}}, guids(3))
+			entries, err := t.Allocate([]layout.PartitionRequest{
+				{Name: "ESP", Type: layout.TypeESP, Min: 8 << 20},
+				{Name: "system", Type: layout.TypeLinux, Min: 16 << 20, Share: 1},
+			}, guids(3))
 			if err != nil {
 				return nil, err
 			}
 			return t.Rebuild(entries, guids(1))
 		}, "gpt"},
-		"mended": {damaged(t, 8<<20, map[int64][]byte{512: make([]byte, 4096)}, "sgdisk", "-n1:2048:+1M", "-n2:0:+1M"), func(t *layout.Table, _ *block.Image) ([]block.Write, error) {
-			return t.MendAll(layout.Mending{NewGUID: guids(1)})
-		}, "gpt"},
+		"mended": {
+			damaged(t, 8<<20, map[int64][]byte{512: make([]byte, 4096)}, "sgdisk", "-n1:2048:+1M", "-n2:0:+1M"),
+			func(t *layout.Table, _ *block.Image) ([]block.Write, error) {
+				return t.MendAll(layout.Mending{NewGUID: guids(1)})
+			},
+			"gpt",
+		},
 	} {
 		image, err := block.OpenImage(c.disk, 512, true)
 		if err != nil {

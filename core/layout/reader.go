@@ -77,8 +77,13 @@ func readCopy(src block.Source, lba uint64, backup bool) (Copy, error) {
 	c.rawHeader = raw
 	c.Found = string(raw[hdrSignature:hdrSignature+8]) == gptSignature
 	if !c.Found {
-		c.add(Problem{ID: "gpt-signature-missing", LBA: lba, Want: fmt.Sprintf("%q", gptSignature), Got: fmt.Sprintf("%q", raw[:8]),
-			Text: "no header where the " + c.Name() + " should be"})
+		c.add(Problem{
+			ID:   "gpt-signature-missing",
+			LBA:  lba,
+			Want: fmt.Sprintf("%q", gptSignature),
+			Got:  fmt.Sprintf("%q", raw[:8]),
+			Text: "no header where the " + c.Name() + " should be",
+		})
 		return c, nil
 	}
 	c.Header = parseHeader(raw)
@@ -92,14 +97,26 @@ func readCopy(src block.Source, lba uint64, backup bool) (Copy, error) {
 func (c *Copy) checkHeader(raw []byte) bool {
 	h := c.Header
 	if h.Size < minHeaderSize || int(h.Size) > len(raw) {
-		c.add(Problem{ID: "gpt-header-size", LBA: c.LBA, Want: fmt.Sprintf("%d to %d bytes", minHeaderSize, len(raw)), Got: fmt.Sprint(h.Size),
-			Text: "the header says that it is of an impossible size"})
+		c.add(Problem{
+			ID:   "gpt-header-size",
+			LBA:  c.LBA,
+			Want: fmt.Sprintf("%d to %d bytes", minHeaderSize, len(raw)),
+			Got:  fmt.Sprint(h.Size),
+			Text: "the header says that it is of an impossible size",
+		})
 		return false
 	}
 	c.Computed.Header = headerCRC(raw, h.Size)
 	if c.Computed.Header != h.CRC {
-		c.add(Problem{ID: "gpt-header-crc", LBA: c.LBA, Want: fmt.Sprintf("0x%08x", c.Computed.Header), Got: fmt.Sprintf("0x%08x", h.CRC),
-			Text: fmt.Sprintf("the %s header was altered: its CRC is 0x%08x, computed 0x%08x", c.Name(), h.CRC, c.Computed.Header)})
+		c.add(Problem{
+			ID:   "gpt-header-crc",
+			LBA:  c.LBA,
+			Want: fmt.Sprintf("0x%08x", c.Computed.Header),
+			Got:  fmt.Sprintf("0x%08x", h.CRC),
+			Text: fmt.Sprintf(
+				"the %s header was altered: its CRC is 0x%08x, computed 0x%08x", c.Name(), h.CRC, c.Computed.Header,
+			),
+		})
 	}
 	if h.MyLBA != c.LBA {
 		c.add(Problem{ID: "gpt-own-address", LBA: c.LBA, Want: fmt.Sprint(c.LBA), Got: fmt.Sprint(h.MyLBA),
@@ -107,8 +124,13 @@ func (c *Copy) checkHeader(raw []byte) bool {
 	}
 	bytes := uint64(h.EntryCount) * uint64(h.EntrySize)
 	if h.EntrySize < minEntrySize || h.EntrySize%8 != 0 || bytes == 0 || bytes > maxEntryBytes {
-		c.add(Problem{ID: "gpt-entry-size", LBA: c.LBA, Want: "entries of 128 bytes or more, 16 MiB of them at the most", Got: fmt.Sprintf("%d entries of %d bytes", h.EntryCount, h.EntrySize),
-			Text: "the header describes an impossible list of entries"})
+		c.add(Problem{
+			ID:   "gpt-entry-size",
+			LBA:  c.LBA,
+			Want: "entries of 128 bytes or more, 16 MiB of them at the most",
+			Got:  fmt.Sprintf("%d entries of %d bytes", h.EntryCount, h.EntrySize),
+			Text: "the header describes an impossible list of entries",
+		})
 		return false
 	}
 	return true
@@ -119,8 +141,13 @@ func (c *Copy) readEntries(src block.Source) error {
 	ss := int64(src.SectorSize())
 	length := int64(h.EntryCount) * int64(h.EntrySize)
 	if h.EntryLBA > uint64(src.Size()/ss) || int64(h.EntryLBA)*ss+length > src.Size() {
-		c.add(Problem{ID: "gpt-entries-outside", LBA: h.EntryLBA, Want: "within the disk", Got: fmt.Sprintf("LBA %d", h.EntryLBA),
-			Text: "the list of entries is said to lie beyond the end of the disk"})
+		c.add(Problem{
+			ID:   "gpt-entries-outside",
+			LBA:  h.EntryLBA,
+			Want: "within the disk",
+			Got:  fmt.Sprintf("LBA %d", h.EntryLBA),
+			Text: "the list of entries is said to lie beyond the end of the disk",
+		})
 		return nil
 	}
 	raw, err := readSectors(src, int64(h.EntryLBA)*ss, length)
@@ -130,8 +157,16 @@ func (c *Copy) readEntries(src block.Source) error {
 	c.rawEntries = raw
 	c.Computed.Entries = crc32.ChecksumIEEE(raw)
 	if c.Computed.Entries != h.EntryCRC {
-		c.add(Problem{ID: "gpt-entries-crc", LBA: h.EntryLBA, Want: fmt.Sprintf("0x%08x", h.EntryCRC), Got: fmt.Sprintf("0x%08x", c.Computed.Entries),
-			Text: fmt.Sprintf("the entries of the %s were altered: the header expects CRC 0x%08x, computed 0x%08x", c.Name(), h.EntryCRC, c.Computed.Entries)})
+		c.add(Problem{
+			ID:   "gpt-entries-crc",
+			LBA:  h.EntryLBA,
+			Want: fmt.Sprintf("0x%08x", h.EntryCRC),
+			Got:  fmt.Sprintf("0x%08x", c.Computed.Entries),
+			Text: fmt.Sprintf(
+				"the entries of the %s were altered: the header expects CRC 0x%08x, computed 0x%08x",
+				c.Name(), h.EntryCRC, c.Computed.Entries,
+			),
+		})
 	}
 	c.Entries = parseEntries(raw, int(h.EntrySize))
 	return nil

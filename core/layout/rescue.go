@@ -33,7 +33,9 @@ const (
 // Scan reads the whole disk once, in order, and candidates what lies on it by
 // superblocks and backup superblocks. Chunks are searched on all cores. What
 // cannot be read is taken for zeros and counted.
-func Scan(ctx context.Context, src block.Source, progress Progress) (candidates []Candidate, unreadable int64, err error) {
+func Scan(
+	ctx context.Context, src block.Source, progress Progress,
+) (candidates []Candidate, unreadable int64, err error) {
 	type chunk struct {
 		off  int64
 		data []byte
@@ -102,7 +104,8 @@ func searchChunk(src block.Source, data []byte, off int64) []Candidate {
 			if f, ok := extAt(src, b, here); ok {
 				list = append(list, f)
 			}
-		case b[510] == 0x55 && b[511] == 0xaa, string(b[:4]) == "XFSB", string(b[:4]) == "hsqs", string(b[:6]) == "LUKS\xba\xbe":
+		case b[510] == 0x55 && b[511] == 0xaa, string(b[:4]) == "XFSB", string(b[:4]) == "hsqs",
+			string(b[:6]) == "LUKS\xba\xbe":
 			list = appendFind(list, src, here, here, "superblock")
 		case string(b[64:72]) == "_BHRfS_M":
 			list = appendFind(list, src, here-65536, here, "superblock")
@@ -180,7 +183,9 @@ func unique(candidates []Candidate) []Candidate {
 	slices.SortFunc(candidates, func(a, b Candidate) int {
 		return cmp.Or(cmp.Compare(a.Off, b.Off), cmp.Compare(len(a.By), len(b.By)), cmp.Compare(a.By, b.By))
 	})
-	return slices.CompactFunc(candidates, func(a, b Candidate) bool { return a.Off == b.Off && a.Content.Kind == b.Content.Kind })
+	return slices.CompactFunc(candidates, func(a, b Candidate) bool {
+		return a.Off == b.Off && a.Content.Kind == b.Content.Kind
+	})
 }
 
 // Propose picks, of what a scan found, the set of partitions that explains
@@ -280,7 +285,13 @@ func (t *Table) Rebuild(entries []Entry, newGUID func() GUID) ([]block.Write, er
 		}
 		putEntry(raw[i*minEntrySize:], e)
 	}
-	h := Header{Revision: gptRevision, Size: minHeaderSize, DiskGUID: newGUID(), EntryCount: gptEntries, EntrySize: minEntrySize}
+	h := Header{
+		Revision:   gptRevision,
+		Size:       minHeaderSize,
+		DiskGUID:   newGUID(),
+		EntryCount: gptEntries,
+		EntrySize:  minEntrySize,
+	}
 	writes, err := t.layOut(h, make([]byte, t.SectorSize), raw)
 	if err != nil {
 		return nil, err

@@ -62,28 +62,42 @@ func (t *Table) toGPT(r Restyling) (*Restyled, error) {
 	var entries []Entry
 	for i, p := range t.Partitions() {
 		if p.Span.First < 2+room {
-			return nil, fmt.Errorf("partition %d begins at sector %d, and the table needs the first %d: %w: move the partition, or use the wiping way", p.Number, p.Span.First, 2+room, ErrNoRoom)
+			return nil, fmt.Errorf(
+				"partition %d begins at sector %d, and the table needs the first %d: %w: move the partition, or use the wiping way",
+				p.Number, p.Span.First, 2+room, ErrNoRoom,
+			)
 		}
 		if p.Span.Last > lastUsable {
-			return nil, fmt.Errorf("partition %d ends at sector %d, and the backup needs the last %d of %d: %w: make its file system and the partition smaller by %d sectors", p.Number, p.Span.Last, room+1, t.Sectors(), ErrNoRoom, p.Span.Last-lastUsable)
+			return nil, fmt.Errorf(
+				"partition %d ends at sector %d, and the backup needs the last %d of %d: %w: make its file system and the "+
+					"partition smaller by %d sectors",
+				p.Number, p.Span.Last, room+1, t.Sectors(), ErrNoRoom, p.Span.Last-lastUsable,
+			)
 		}
 		var code byte
 		_, _ = fmt.Sscanf(p.TypeCode, "0x%02x", &code) // it was written so
 		kind, ok := gptType[code]
 		if !ok {
 			kind = TypeBasicData
-			out.Notes = append(out.Notes, fmt.Sprintf("partition %d was of %s, for which a GPT has no type: it becomes basic data", p.Number, p.Type))
+			out.Notes = append(
+				out.Notes,
+				fmt.Sprintf("partition %d was of %s, for which a GPT has no type: it becomes basic data", p.Number, p.Type),
+			)
 		}
 		name := ""
 		switch {
 		case r.Firmware == firmware.UEFI && p.Number == r.BootVolume:
 			kind, name = TypeESP, "EFI system"
-			out.Notes = append(out.Notes, fmt.Sprintf("partition %d, which holds the loader, becomes the EFI system partition", p.Number))
+			out.Notes = append(
+				out.Notes, fmt.Sprintf("partition %d, which holds the loader, becomes the EFI system partition", p.Number),
+			)
 		case r.Systems[p.Number]:
 			name = "system"
 		}
 		if p.Number != i+1 {
-			out.Notes = append(out.Notes, fmt.Sprintf("partition %d becomes number %d: look at what names it by number", p.Number, i+1))
+			out.Notes = append(
+				out.Notes, fmt.Sprintf("partition %d becomes number %d: look at what names it by number", p.Number, i+1),
+			)
 		}
 		entries = append(entries, Entry{Index: i + 1, Type: kind, ID: r.NewGUID(), Span: p.Span, Name: name})
 	}
@@ -98,7 +112,14 @@ func (t *Table) toGPT(r Restyling) (*Restyled, error) {
 	for _, e := range entries {
 		putEntry(raw[(e.Index-1)*minEntrySize:], e)
 	}
-	h := Header{Revision: gptRevision, Size: minHeaderSize, DiskGUID: r.NewGUID(), EntryCount: gptEntries, EntrySize: minEntrySize, FirstUsable: 2 + room}
+	h := Header{
+		Revision:    gptRevision,
+		Size:        minHeaderSize,
+		DiskGUID:    r.NewGUID(),
+		EntryCount:  gptEntries,
+		EntrySize:   minEntrySize,
+		FirstUsable: 2 + room,
+	}
 	writes, err := t.layOut(h, make([]byte, ss), raw)
 	if err != nil {
 		return nil, err
@@ -138,7 +159,11 @@ func (t *Table) loaderPlace(r Restyling, entries []Entry, usable Span) (*Entry, 
 			return &e, nil
 		}
 	}
-	return nil, fmt.Errorf("there is no gap of %d MiB for the %s partition that the firmware needs: %w: make a partition smaller, or leave --firmware away and place the loader on another disk", size*uint64(t.SectorSize)>>20, name, ErrNoRoom)
+	return nil, fmt.Errorf(
+		"there is no gap of %d MiB for the %s partition that the firmware needs: %w: make a partition smaller, or leave "+
+			"--firmware away and place the loader on another disk",
+		size*uint64(t.SectorSize)>>20, name, ErrNoRoom,
+	)
 }
 
 func spansOf(entries []Entry) []Span {
@@ -190,21 +215,35 @@ func (t *Table) toMBR(r Restyling) (*Restyled, error) {
 			continue
 		}
 		if slot == 4 {
-			return nil, fmt.Errorf("an MBR takes 4 partitions and the disk has %d; logical ones need a free sector before each, which a GPT does not leave: %w: remove or merge partitions first", len(c.Entries), ErrNoRoom)
+			return nil, fmt.Errorf(
+				"an MBR takes 4 partitions and the disk has %d; logical ones need a free sector before each, which a GPT does "+
+					"not leave: %w: remove or merge partitions first",
+				len(c.Entries), ErrNoRoom,
+			)
 		}
 		if e.Last >= 1<<32 {
-			return nil, fmt.Errorf("partition %d ends at sector %d, and an MBR cannot count beyond %d: %w: keep the GPT", e.Index, e.Last, uint64(1)<<32-1, ErrNoRoom)
+			return nil, fmt.Errorf(
+				"partition %d ends at sector %d, and an MBR cannot count beyond %d: %w: keep the GPT",
+				e.Index, e.Last, uint64(1)<<32-1, ErrNoRoom,
+			)
 		}
 		kind, ok := mbrType[e.Type]
 		if !ok {
 			kind = 0x83
-			out.Notes = append(out.Notes, fmt.Sprintf("partition %d is of a type that an MBR does not have (%s): it becomes Linux data", e.Index, TypeName(e.Type)))
+			out.Notes = append(
+				out.Notes,
+				fmt.Sprintf(
+					"partition %d is of a type that an MBR does not have (%s): it becomes Linux data", e.Index, TypeName(e.Type),
+				),
+			)
 		}
 		if e.Name != "" {
 			out.Notes = append(out.Notes, fmt.Sprintf("the name %q of partition %d is lost: an MBR has none", e.Name, e.Index))
 		}
 		if e.Index != slot+1 {
-			out.Notes = append(out.Notes, fmt.Sprintf("partition %d becomes number %d: look at what names it by number", e.Index, slot+1))
+			out.Notes = append(
+				out.Notes, fmt.Sprintf("partition %d becomes number %d: look at what names it by number", e.Index, slot+1),
+			)
 		}
 		putMBREntry(mbr, slot, kind, e.Span, r.Firmware == firmware.BIOS && r.Systems[e.Index])
 		slot++
@@ -213,7 +252,11 @@ func (t *Table) toMBR(r Restyling) (*Restyled, error) {
 	out.Writes = []block.Write{{Off: 0, Data: mbr, What: "MBR"}}
 	for _, copied := range []*Copy{&t.Primary, &t.Backup} {
 		if copied.Found {
-			out.Writes = append(out.Writes, block.Write{Off: int64(copied.LBA) * int64(t.SectorSize), Data: zero, What: "clear the " + copied.Name() + " header"})
+			out.Writes = append(out.Writes, block.Write{
+				Off:  int64(copied.LBA) * int64(t.SectorSize),
+				Data: zero,
+				What: "clear the " + copied.Name() + " header",
+			})
 		}
 	}
 	return out, nil
@@ -241,7 +284,11 @@ func (t *Table) EmptyMBR(diskID uint32) []block.Write {
 	writes := []block.Write{{Off: 0, Data: mbr, What: "empty MBR"}}
 	for _, c := range []*Copy{&t.Primary, &t.Backup} {
 		if c.Found {
-			writes = append(writes, block.Write{Off: int64(c.LBA) * int64(t.SectorSize), Data: make([]byte, t.SectorSize), What: "clear the " + c.Name() + " header"})
+			writes = append(writes, block.Write{
+				Off:  int64(c.LBA) * int64(t.SectorSize),
+				Data: make([]byte, t.SectorSize),
+				What: "clear the " + c.Name() + " header",
+			})
 		}
 	}
 	return writes

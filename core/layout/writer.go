@@ -29,7 +29,9 @@ func (t *Table) MendPrimary() ([]block.Write, error) {
 		if len(from.Problems) == 0 {
 			return nil, ErrNoSource
 		}
-		return nil, fmt.Errorf("the backup GPT at LBA %d is damaged too (%s): %w", from.LBA, from.Problems[0].Text, ErrNoSource)
+		return nil, fmt.Errorf(
+			"the backup GPT at LBA %d is damaged too (%s): %w", from.LBA, from.Problems[0].Text, ErrNoSource,
+		)
 	}
 	if t.Primary.Sound() {
 		return t.protectiveWrites(), nil
@@ -39,7 +41,9 @@ func (t *Table) MendPrimary() ([]block.Write, error) {
 	h.MyLBA, h.Alternate, h.EntryLBA = 1, from.LBA, 2
 	room := (h.FirstUsable - min(h.FirstUsable, 2)) * ss
 	if uint64(len(from.rawEntries)) > room {
-		return nil, fmt.Errorf("the entries need %d bytes and the first partition may begin after %d: %w", len(from.rawEntries), room, ErrNoSource)
+		return nil, fmt.Errorf(
+			"the entries need %d bytes and the first partition may begin after %d: %w", len(from.rawEntries), room, ErrNoSource,
+		)
 	}
 	header := bytes.Clone(from.rawHeader)
 	putHeader(header, h)
@@ -88,7 +92,11 @@ func Create(size int64, sectorSize int, plan Plan) ([]block.Write, error) {
 	sectors := uint64(size) / ss
 	entrySectors := (count*minEntrySize + ss - 1) / ss
 	if sectors < 2*entrySectors+4 {
-		return nil, &FormatError{What: "disk", Want: fmt.Sprintf("at least %d sectors", 2*entrySectors+4), Got: fmt.Sprint(sectors)}
+		return nil, &FormatError{
+			What: "disk",
+			Want: fmt.Sprintf("at least %d sectors", 2*entrySectors+4),
+			Got:  fmt.Sprint(sectors),
+		}
 	}
 	if len(plan.Partitions) > count {
 		return nil, &FormatError{What: "plan", Want: "128 partitions at the most", Got: fmt.Sprint(len(plan.Partitions))}
@@ -104,7 +112,11 @@ func Create(size int64, sectorSize int, plan Plan) ([]block.Write, error) {
 	}
 	for _, e := range plan.Partitions {
 		if e.First < h.FirstUsable || e.Last > h.LastUsable || e.Last < e.First {
-			return nil, &FormatError{What: fmt.Sprintf("partition %q", e.Name), Want: fmt.Sprintf("within LBA %d to %d", h.FirstUsable, h.LastUsable), Got: fmt.Sprintf("%d to %d", e.First, e.Last)}
+			return nil, &FormatError{
+				What: fmt.Sprintf("partition %q", e.Name),
+				Want: fmt.Sprintf("within LBA %d to %d", h.FirstUsable, h.LastUsable),
+				Got:  fmt.Sprintf("%d to %d", e.First, e.Last),
+			}
 		}
 	}
 	primary, backup, mbr := make([]byte, ss), make([]byte, ss), make([]byte, ss)

@@ -63,7 +63,13 @@ var ErrNotAMedium = errors.New("not an install image")
 
 // loaders are the files that UEFI starts on a medium, with the architecture
 // that each is for.
-var loaders = map[string]string{"bootx64.efi": "amd64", "bootaa64.efi": "arm64", "bootia32.efi": "i386", "bootarm.efi": "armhf", "bootriscv64.efi": "riscv64"}
+var loaders = map[string]string{
+	"bootx64.efi":     "amd64",
+	"bootaa64.efi":    "arm64",
+	"bootia32.efi":    "i386",
+	"bootarm.efi":     "armhf",
+	"bootriscv64.efi": "riscv64",
+}
 
 // Inspect reads an image: its files, its boot catalogue, and the tables that
 // make it start from a stick.
@@ -72,7 +78,15 @@ func Inspect(src block.Source) (*Medium, error) {
 	if err != nil {
 		return inspectStick(src, err)
 	}
-	m := &Medium{Title: disc.Label, Label: disc.Label, Size: src.Size(), Disc: []firmware.Mode{}, Stick: []firmware.Mode{}, How: []string{}, FS: disc}
+	m := &Medium{
+		Title: disc.Label,
+		Label: disc.Label,
+		Size:  src.Size(),
+		Disc:  []firmware.Mode{},
+		Stick: []firmware.Mode{},
+		How:   []string{},
+		FS:    disc,
+	}
 	for _, e := range disc.Boot {
 		mode, err := firmware.ParseMode(e.Platform)
 		if err == nil && e.Bootable && !slices.Contains(m.Disc, mode) {
@@ -98,7 +112,12 @@ func (m *Medium) asStick(src block.Source) {
 	parts := table.Partitions()
 	for _, e := range table.MBR.Entries { // hybrid images list the same in both
 		if e.Type == 0xef {
-			parts = append(parts, layout.Partition{Number: e.Index, Type: "EFI system", Off: int64(e.First) * int64(table.SectorSize), Length: int64(e.Sectors) * int64(table.SectorSize)})
+			parts = append(parts, layout.Partition{
+				Number: e.Index,
+				Type:   "EFI system",
+				Off:    int64(e.First) * int64(table.SectorSize),
+				Length: int64(e.Sectors) * int64(table.SectorSize),
+			})
 		}
 	}
 	for _, p := range parts {

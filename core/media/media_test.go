@@ -30,7 +30,8 @@ func TestTheWayIsTheOneThatStarts(t *testing.T) {
 		"for discs and bios": {media.Medium{Disc: []firmware.Mode{"bios"}}, "uefi", "", "start the machine in BIOS mode"},
 	} {
 		way, err := c.m.WayFor(c.mode)
-		if way != c.want || (err == nil) != (c.says == "") || err != nil && (!errors.Is(err, media.ErrNoWay) || !strings.Contains(err.Error(), c.says)) {
+		if way != c.want || (err == nil) != (c.says == "") ||
+			err != nil && (!errors.Is(err, media.ErrNoWay) || !strings.Contains(err.Error(), c.says)) {
 			t.Errorf("%s: %q %v", name, way, err)
 		}
 	}
@@ -89,10 +90,12 @@ func TestABadStickIsNoticedWhenItIsReadBack(t *testing.T) {
 	if err := m.Write(t.Context(), src, bad, media.AsItIs, newGUID, nil); err != nil {
 		t.Fatal(err)
 	}
-	if err := m.Verify(t.Context(), src, bad, media.AsItIs, nil); err == nil || !strings.Contains(err.Error(), "the medium is bad") {
+	if err := m.Verify(t.Context(), src, bad, media.AsItIs, nil); err == nil ||
+		!strings.Contains(err.Error(), "the medium is bad") {
 		t.Errorf("%v", err)
 	}
-	if err := m.Write(t.Context(), src, image(t, 8<<20, nil), media.AsItIs, newGUID, nil); err == nil || !strings.Contains(err.Error(), "the medium needs 9437184") {
+	if err := m.Write(t.Context(), src, image(t, 8<<20, nil), media.AsItIs, newGUID, nil); err == nil ||
+		!strings.Contains(err.Error(), "the medium needs 9437184") {
 		t.Errorf("%v", err)
 	}
 	ctx, cancel := context.WithCancel(t.Context())

@@ -45,7 +45,9 @@ func CheckSignature(signed, signature, keyring io.Reader, now time.Time) (Signat
 		}
 		packets = block.Body
 	}
-	made, signer, err := openpgp.VerifyDetachedSignature(keys, signed, packets, &packet.Config{Time: func() time.Time { return now }})
+	made, signer, err := openpgp.VerifyDetachedSignature(keys, signed, packets, &packet.Config{Time: func() time.Time {
+		return now
+	}})
 	s := Signature{Good: err == nil}
 	if made != nil {
 		s.Made = made.CreationTime
@@ -71,7 +73,10 @@ func (s Signature) explain(err error, now time.Time) (string, error) {
 	case errors.Is(err, pgp.ErrUnknownIssuer):
 		return "not to be judged: it was made with a key that is not in the keyring", nil
 	case (errors.Is(err, pgp.ErrSignatureExpired) || errors.Is(err, pgp.ErrKeyExpired)) && s.Made.After(now):
-		return fmt.Sprintf("not valid yet: it was made on %s, and it is %s by this machine's clock", s.Made.UTC().Format(time.DateTime), now.UTC().Format(time.DateTime)), nil
+		return fmt.Sprintf(
+			"not valid yet: it was made on %s, and it is %s by this machine's clock",
+			s.Made.UTC().Format(time.DateTime), now.UTC().Format(time.DateTime),
+		), nil
 	case errors.Is(err, pgp.ErrSignatureExpired):
 		return "expired; made by " + s.Signer, nil
 	case errors.Is(err, pgp.ErrKeyExpired):

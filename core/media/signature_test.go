@@ -13,7 +13,9 @@ import (
 // gpg runs GnuPG in a home of its own, which is made when it is first needed.
 func gpg(t *testing.T, home string, args ...string) []byte {
 	t.Helper()
-	cmd := exec.Command("gpg", append([]string{"--batch", "--quiet", "--homedir", home, "--passphrase", "", "--pinentry-mode", "loopback"}, args...)...)
+	cmd := exec.Command("gpg", append([]string{
+		"--batch", "--quiet", "--homedir", home, "--passphrase", "", "--pinentry-mode", "loopback",
+	}, args...)...)
 	var problems bytes.Buffer
 	cmd.Stderr = &problems
 	out, err := cmd.Output()
@@ -34,7 +36,11 @@ func TestSignaturesAreJudgedAsTheyWereMade(t *testing.T) {
 		_ = exec.Command("gpgconf", "--homedir", home, "--kill", "all").Run()
 		_ = os.RemoveAll(home)
 	})
-	const vendor, other, old = "Skerrow Media <media@skerrow.example>", "Somebody <else@skerrow.example>", "Old Key <old@skerrow.example>"
+	const (
+		vendor = "Skerrow Media <media@skerrow.example>"
+		other  = "Somebody <else@skerrow.example>"
+		old    = "Old Key <old@skerrow.example>"
+	)
 	gpg(t, home, "--quick-generate-key", vendor, "ed25519", "sign", "never")
 	gpg(t, home, "--quick-generate-key", other, "rsa3072", "sign", "never")
 	gpg(t, home, "--faked-system-time", "20200101T000000", "--quick-generate-key", old, "ed25519", "sign", "30d")
@@ -55,14 +61,16 @@ func TestSignaturesAreJudgedAsTheyWereMade(t *testing.T) {
 		good                    bool
 		says                    string
 	}{
-		"as signed":                {body, good, plain, now, true, "good, by " + vendor},
-		"all of it in armour":      {body, sign(vendor, "--armor"), armoured, now, true, "good, by " + vendor},
-		"a byte is another":        {[]byte("1123  skerrow-install.iso\n"), good, plain, now, false, "bad: "},
-		"cut off":                  {body[:len(body)-1], good, plain, now, false, "bad: "},
-		"by somebody else":         {body, sign(other), plain, now, false, "not in the keyring"},
-		"the clock is far behind":  {body, good, plain, now.AddDate(-3, 0, 0), false, "by this machine's clock"},
-		"by a key that has gone":   {body, sign(old, "--faked-system-time", "20200110T000000"), plain, now, false, "expired"},
-		"of a day that is to come": {body, sign(vendor, "--default-sig-expire", "2d"), plain, now.AddDate(0, 0, 9), false, "expired"},
+		"as signed":               {body, good, plain, now, true, "good, by " + vendor},
+		"all of it in armour":     {body, sign(vendor, "--armor"), armoured, now, true, "good, by " + vendor},
+		"a byte is another":       {[]byte("1123  skerrow-install.iso\n"), good, plain, now, false, "bad: "},
+		"cut off":                 {body[:len(body)-1], good, plain, now, false, "bad: "},
+		"by somebody else":        {body, sign(other), plain, now, false, "not in the keyring"},
+		"the clock is far behind": {body, good, plain, now.AddDate(-3, 0, 0), false, "by this machine's clock"},
+		"by a key that has gone":  {body, sign(old, "--faked-system-time", "20200110T000000"), plain, now, false, "expired"},
+		"of a day that is to come": {
+			body, sign(vendor, "--default-sig-expire", "2d"), plain, now.AddDate(0, 0, 9), false, "expired",
+		},
 	} {
 		s, err := CheckSignature(bytes.NewReader(c.signed), bytes.NewReader(c.signature), bytes.NewReader(c.keys), c.now)
 		if err != nil || s.Good != c.good || !strings.Contains(s.Text, c.says) {
@@ -72,7 +80,11 @@ func TestSignaturesAreJudgedAsTheyWereMade(t *testing.T) {
 			t.Errorf("%s: %+v", name, s)
 		}
 	}
-	for name, c := range map[string][2][]byte{"no signature": {[]byte("no signature"), plain}, "no keys": {good, []byte("no keys")}, "empty": {nil, nil}} {
+	for name, c := range map[string][2][]byte{
+		"no signature": {[]byte("no signature"), plain},
+		"no keys":      {good, []byte("no keys")},
+		"empty":        {nil, nil},
+	} {
 		if s, err := CheckSignature(bytes.NewReader(body), bytes.NewReader(c[0]), bytes.NewReader(c[1]), now); err == nil {
 			t.Errorf("%s: %+v", name, s)
 		}

@@ -37,9 +37,16 @@ func (m *Medium) WayFor(mode firmware.Mode) (Way, error) {
 	case mode == firmware.UEFI && m.Files:
 		return "", fmt.Errorf("%w by uefi: a file of %d bytes is too large for FAT32", ErrNoWay, m.Largest)
 	case mode == firmware.UEFI:
-		return "", fmt.Errorf("%w by uefi: it holds no EFI/BOOT/BOOT*.EFI: take an image that is made for UEFI, or start the machine in BIOS mode", ErrNoWay)
+		return "", fmt.Errorf(
+			"%w by uefi: it holds no EFI/BOOT/BOOT*.EFI: take an image that is made for UEFI, or start the machine in BIOS mode",
+			ErrNoWay,
+		)
 	}
-	return "", fmt.Errorf("%w by bios from a stick: sector 0 holds no boot code: burn it to a disc, take an image that is made for sticks, or start the machine by UEFI", ErrNoWay)
+	return "", fmt.Errorf(
+		"%w by bios from a stick: sector 0 holds no boot code: burn it to a disc, take an image that is made for sticks, "+
+			"or start the machine by UEFI",
+		ErrNoWay,
+	)
 }
 
 // Need is how many bytes the target must have.
@@ -145,10 +152,20 @@ func compareAll(ctx context.Context, src, dev block.Source, progress Progress) e
 }
 
 // writeFiles makes a GPT with one EFI system partition and copies the files.
-func (m *Medium) writeFiles(ctx context.Context, dev block.Device, newGUID func() layout.GUID, progress Progress) error {
+func (m *Medium) writeFiles(
+	ctx context.Context, dev block.Device, newGUID func() layout.GUID, progress Progress,
+) error {
 	ss := int64(dev.SectorSize())
 	first, size := filesPart(dev)
-	plan := layout.Plan{DiskGUID: newGUID(), Partitions: []layout.Entry{{Type: layout.TypeESP, ID: newGUID(), Name: "install medium", Span: layout.Span{First: uint64(first / ss), Last: uint64((first+size)/ss - 1)}}}}
+	plan := layout.Plan{
+		DiskGUID: newGUID(),
+		Partitions: []layout.Entry{{
+			Type: layout.TypeESP,
+			ID:   newGUID(),
+			Name: "install medium",
+			Span: layout.Span{First: uint64(first / ss), Last: uint64((first+size)/ss - 1)},
+		}},
+	}
 	writes, err := layout.Create(dev.Size(), dev.SectorSize(), plan)
 	if err != nil {
 		return err

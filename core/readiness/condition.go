@@ -24,7 +24,10 @@ func Conditions(s *bag.State, limits knowledge.Limits) []Verdict {
 		condition(s, "settings", "Settings", "sound, owned as shipped, with values that work", settingFaults(s.Settings)),
 		condition(s, "update", "Update client", "neither paused, locked nor in the way of itself", updateFaults(s.Update)),
 		condition(s, "volumes", "File systems", "nothing found by their check", volumeFaults(s)),
-		condition(s, "disk", "Disk", fmt.Sprintf("nothing unreadable, at most %d sectors replaced", limits.ReallocatedSectors), diskFaults(s, limits)),
+		condition(
+			s, "disk", "Disk", fmt.Sprintf("nothing unreadable, at most %d sectors replaced", limits.ReallocatedSectors),
+			diskFaults(s, limits),
+		),
 		condition(s, "history", "History", "can be read", nil),
 		condition(s, "drivers", "Drivers", "can be read", nil),
 		condition(s, "features", "Optional features", "can be read", nil),
@@ -99,7 +102,9 @@ func ServiceFault(v upkeep.Service) string {
 	case v.Missing:
 		return fmt.Sprintf("service %s: the release ships it, and it is not there", v.Name)
 	case v.Update && (v.Start != v.Shipped || v.Running != v.Runs):
-		return fmt.Sprintf("service %s: start type %s, the release ships %s; running: %t", v.Name, v.Start, v.Shipped, v.Running)
+		return fmt.Sprintf(
+			"service %s: start type %s, the release ships %s; running: %t", v.Name, v.Start, v.Shipped, v.Running,
+		)
 	}
 	return ""
 }
@@ -188,7 +193,9 @@ func Failing(h *bag.Health, limits knowledge.Limits) string {
 	if h == nil || len(h.Unreadable) == 0 && int64(h.Reallocated) <= limits.ReallocatedSectors {
 		return ""
 	}
-	return fmt.Sprintf("%d sectors were replaced, %d cannot be read: the disk is failing", h.Reallocated, len(h.Unreadable))
+	return fmt.Sprintf(
+		"%d sectors were replaced, %d cannot be read: the disk is failing", h.Reallocated, len(h.Unreadable),
+	)
 }
 
 func diskFaults(s *bag.State, limits knowledge.Limits) []string {

@@ -18,7 +18,9 @@ func (q Question) restart() Verdict {
 		for _, o := range q.Facts.Owed {
 			list = append(list, o.Text+" ("+o.By+")")
 		}
-		v.Measured, v.Verdict, v.Do = strings.Join(list, "; "), Unfit, "Restart first: steps after an owed restart may do nothing, silently."
+		v.Measured = strings.Join(list, "; ")
+		v.Verdict = Unfit
+		v.Do = "Restart first: steps after an owed restart may do nothing, silently."
 	case !q.Facts.Surveyed:
 		v.Measured, v.Verdict, v.Do = "not measured", Unknown, "Gather on the machine itself."
 	}
@@ -36,7 +38,13 @@ func (q Question) unfinished() Verdict {
 			Measured: "not judged: it is not known in which states such packages may be left",
 		}
 	}
-	v := Verdict{ID: "unfinished", Title: "Earlier work", Required: "finished", Measured: fmt.Sprintf("all of %d packages are at rest", len(sys.Packages)), Verdict: Fit}
+	v := Verdict{
+		ID:       "unfinished",
+		Title:    "Earlier work",
+		Required: "finished",
+		Measured: fmt.Sprintf("all of %d packages are at rest", len(sys.Packages)),
+		Verdict:  Fit,
+	}
 	var list []string
 	for _, p := range sys.Packages {
 		if !slices.Contains(q.Family.AtRest, p.State) {
@@ -70,9 +78,13 @@ func (q Question) clock() Verdict {
 			v.Measured = fmt.Sprintf("%s by %s", off(c.ReferenceOff), c.Reference)
 		}
 	case abs(c.HardwareOff) > tolerance && abs(c.HardwareOff)%900 > 2: // not a mere difference of zones
-		v.Measured, v.Verdict, v.Do = "the hardware clock is "+off(c.HardwareOff)+" of the system's; nothing keeps either right", Doubtful, "Compare with a clock that is right."
+		v.Measured = "the hardware clock is " + off(c.HardwareOff) + " of the system's; nothing keeps either right"
+		v.Verdict = Doubtful
+		v.Do = "Compare with a clock that is right."
 	default:
-		v.Measured, v.Verdict, v.Do = "nothing keeps it right", Doubtful, "Compare with a clock that is right, or let the network keep it."
+		v.Measured = "nothing keeps it right"
+		v.Verdict = Doubtful
+		v.Do = "Compare with a clock that is right, or let the network keep it."
 	}
 	return v
 }
@@ -99,7 +111,12 @@ func (q Question) lists() Verdict {
 		return Verdict{}
 	}
 	now := q.machineTime()
-	v := Verdict{ID: "lists", Title: "Signed package lists", Required: "valid at " + now.UTC().Format("2006-01-02 15:04") + ", by the machine's clock", Verdict: Fit}
+	v := Verdict{
+		ID:       "lists",
+		Title:    "Signed package lists",
+		Required: "valid at " + now.UTC().Format("2006-01-02 15:04") + ", by the machine's clock",
+		Verdict:  Fit,
+	}
 	dated := 0
 	for _, s := range q.Facts.Installed.Sources {
 		if !s.Dated.IsZero() {
@@ -134,7 +151,9 @@ func (q Question) network() Verdict {
 	case n == nil:
 		v.Measured, v.Verdict, v.Do = "not measured", Unknown, "Gather on the machine itself."
 	case !n.Route:
-		v.Measured, v.Verdict, v.Do = "no way out of the local network", Unfit, "Connect it, or bring the packages on a medium."
+		v.Measured = "no way out of the local network"
+		v.Verdict = Unfit
+		v.Do = "Connect it, or bring the packages on a medium."
 	case n.Metered == "yes":
 		v.Measured, v.Verdict, v.Do = "metered", Doubtful, "Wait for another network, or accept the cost."
 	default:
@@ -146,7 +165,13 @@ func (q Question) network() Verdict {
 // devices lists what to take away for the attempt: an installer may take it
 // for its target, and a firmware may start from it.
 func (q Question) devices() Verdict {
-	v := Verdict{ID: "devices", Title: "Attached storage", Required: "none that can be unplugged", Measured: "none", Verdict: Fit}
+	v := Verdict{
+		ID:       "devices",
+		Title:    "Attached storage",
+		Required: "none that can be unplugged",
+		Measured: "none",
+		Verdict:  Fit,
+	}
 	if !q.Facts.Surveyed {
 		v.Measured, v.Verdict, v.Do = "not measured", Unknown, "Gather on the machine itself."
 		return v
@@ -158,7 +183,9 @@ func (q Question) devices() Verdict {
 		}
 	}
 	if len(list) > 0 {
-		v.Measured, v.Verdict, v.Do = strings.Join(list, ", "), Doubtful, "Unplug it for the attempt, unless the attempt is from it or onto it."
+		v.Measured = strings.Join(list, ", ")
+		v.Verdict = Doubtful
+		v.Do = "Unplug it for the attempt, unless the attempt is from it or onto it."
 	}
 	return v
 }

@@ -151,7 +151,13 @@ func offered(u *bag.UpdateClient, r *knowledge.Release) (list []Verdict) {
 		if o.Kind != "upgrade" || !strings.HasSuffix(r.Version, "."+strconv.Itoa(o.Build)) {
 			continue
 		}
-		list = []Verdict{{ID: "space", Title: "Room for the upgrade", Required: "as the offer asks", Measured: "there", Verdict: Fit}}
+		list = []Verdict{{
+			ID:       "space",
+			Title:    "Room for the upgrade",
+			Required: "as the offer asks",
+			Measured: "there",
+			Verdict:  Fit,
+		}}
 		for _, l := range o.Lacks {
 			if l.Kind == "system-space" || l.Kind == "boot-space" {
 				list[0].Required, list[0].Measured, list[0].Verdict, list[0].Do = l.Want, l.Got, Unfit, "Make room on that volume."
@@ -170,8 +176,15 @@ func (q Question) space() []Verdict {
 		return offered(q.Facts.State.Update, q.Release)
 	}
 	if q.Plan == nil {
-		return []Verdict{{ID: "space", Title: "Room for the upgrade", Required: "computed from the release's packages", Measured: "not computed", Verdict: Unknown,
-			Do: "Hand in the release's package index with --index, or name the release in the machine's sources and fetch its lists."}}
+		return []Verdict{{
+			ID:       "space",
+			Title:    "Room for the upgrade",
+			Required: "computed from the release's packages",
+			Measured: "not computed",
+			Verdict:  Unknown,
+			Do: "Hand in the release's package index with --index, or name the release in the machine's sources and " +
+				"fetch its lists.",
+		}}
 	}
 	needs := map[string][]Term{} // by volume: several needs may fall on one
 	var order []string
@@ -188,17 +201,29 @@ func (q Question) space() []Verdict {
 	var list []Verdict
 	for _, mount := range order {
 		need := Need{Mount: mount, Terms: needs[mount]}
-		v := Verdict{ID: "space" + mount, Title: "Room on " + mount, Required: units.FormatBytes(need.Bytes()), Sum: need.Terms,
-			Why: fmt.Sprintf("%d packages to upgrade and %d new ones, computed from %s", q.Plan.Upgrades, q.Plan.New, q.Plan.Basis)}
+		v := Verdict{
+			ID:       "space" + mount,
+			Title:    "Room on " + mount,
+			Required: units.FormatBytes(need.Bytes()),
+			Sum:      need.Terms,
+			Why: fmt.Sprintf(
+				"%d packages to upgrade and %d new ones, computed from %s", q.Plan.Upgrades, q.Plan.New, q.Plan.Basis,
+			),
+		}
 		volume := volumeOf(q.Facts.Volumes, mount)
 		switch {
 		case mount == "" || volume == nil:
-			v.Title, v.Measured, v.Verdict, v.Do = "Room for the upgrade", "free space not measured", Unknown, "Gather on the machine itself, or from its whole disk."
+			v.Title = "Room for the upgrade"
+			v.Measured = "free space not measured"
+			v.Verdict = Unknown
+			v.Do = "Gather on the machine itself, or from its whole disk."
 		case volume.Free < need.Bytes():
 			v.Measured, v.Verdict = units.FormatBytes(volume.Free)+" free", Unfit
 			v.Do = fmt.Sprintf("Free at least %s on %s.", units.FormatBytes(need.Bytes()-volume.Free), mount)
 		case volume.Free < need.Bytes()+need.Bytes()/10:
-			v.Measured, v.Verdict, v.Do = units.FormatBytes(volume.Free)+" free", Doubtful, "It is enough by less than a tenth: logs and mail grow meanwhile."
+			v.Measured = units.FormatBytes(volume.Free) + " free"
+			v.Verdict = Doubtful
+			v.Do = "It is enough by less than a tenth: logs and mail grow meanwhile."
 		default:
 			v.Measured, v.Verdict = units.FormatBytes(volume.Free)+" free", Fit
 		}
@@ -222,7 +247,11 @@ func volumeOf(volumes []bag.Volume, path string) *bag.Volume {
 
 // path says whether the release can be reached in one step.
 func (q Question) path() Verdict {
-	v := Verdict{ID: "path", Title: "Way from the installed release", Required: "from " + strings.Join(q.Release.UpgradeFrom, " or ")}
+	v := Verdict{
+		ID:       "path",
+		Title:    "Way from the installed release",
+		Required: "from " + strings.Join(q.Release.UpgradeFrom, " or "),
+	}
 	sys := q.Facts.Installed
 	switch {
 	case sys == nil || len(q.Release.UpgradeFrom) == 0:
@@ -261,7 +290,12 @@ const soon = 180 * 24 * time.Hour
 func (q Question) support() Verdict {
 	until, _ := knowledge.Day(q.Release.SupportUntil) // checked when it was loaded
 	extended, err := knowledge.Day(q.Release.ExtendedUntil)
-	v := Verdict{ID: "support", Title: "Security support", Required: "on " + q.Now.Format(time.DateOnly), Measured: "until " + q.Release.SupportUntil}
+	v := Verdict{
+		ID:       "support",
+		Title:    "Security support",
+		Required: "on " + q.Now.Format(time.DateOnly),
+		Measured: "until " + q.Release.SupportUntil,
+	}
 	end := until.Add(24 * time.Hour)
 	switch {
 	case q.Now.Before(end.Add(-soon)):
@@ -286,7 +320,13 @@ func (q Question) signature() Verdict {
 		return Verdict{}
 	}
 	now := q.machineTime()
-	v := Verdict{ID: "signature", Title: "Signature of the installer", Required: "valid at " + now.Format(time.DateOnly) + ", by the machine's clock", Measured: q.Release.SignedFrom + " to " + q.Release.SignedUntil, Verdict: Fit}
+	v := Verdict{
+		ID:       "signature",
+		Title:    "Signature of the installer",
+		Required: "valid at " + now.Format(time.DateOnly) + ", by the machine's clock",
+		Measured: q.Release.SignedFrom + " to " + q.Release.SignedUntil,
+		Verdict:  Fit,
+	}
 	switch {
 	case now.Before(from):
 		v.Verdict, v.Do = Unfit, "It is not valid yet: the machine's clock is behind, or the medium is too new."
@@ -308,7 +348,13 @@ func (q Question) applications() Verdict {
 	if len(q.Needed) == 0 {
 		return Verdict{}
 	}
-	v := Verdict{ID: "applications", Title: "Needed applications", Required: strings.Join(q.Needed, ", "), Measured: "all there", Verdict: Fit}
+	v := Verdict{
+		ID:       "applications",
+		Title:    "Needed applications",
+		Required: strings.Join(q.Needed, ", "),
+		Measured: "all there",
+		Verdict:  Fit,
+	}
 	var lost []string
 	for _, name := range q.Needed {
 		for _, l := range q.Release.Lacks {
@@ -324,7 +370,9 @@ func (q Question) applications() Verdict {
 	case len(lost) > 0:
 		v.Measured, v.Verdict, v.Do = strings.Join(lost, "; "), Unfit, "Find what takes its place first, or stay."
 	case q.Plan == nil:
-		v.Measured, v.Verdict, v.Do = "none is known to be missing", Unknown, "Hand in the release's package index with --index to be sure."
+		v.Measured = "none is known to be missing"
+		v.Verdict = Unknown
+		v.Do = "Hand in the release's package index with --index to be sure."
 	}
 	return v
 }
@@ -339,12 +387,19 @@ func (q Question) medium() Verdict {
 	if q.Medium == nil {
 		return Verdict{}
 	}
-	v := Verdict{ID: "medium", Title: "Install medium", Measured: q.Medium.Title + " starts by " + joined(q.Medium.Modes), Verdict: Fit}
+	v := Verdict{
+		ID:       "medium",
+		Title:    "Install medium",
+		Measured: q.Medium.Title + " starts by " + joined(q.Medium.Modes),
+		Verdict:  Fit,
+	}
 	if len(q.Medium.Modes) == 0 {
 		v.Measured = q.Medium.Title + " has nothing that a firmware starts"
 	}
 	if q.Facts.Firmware == nil {
-		v.Required, v.Verdict, v.Do = "the machine's firmware mode", Unknown, "Look in the firmware's settings whether it starts by UEFI or BIOS."
+		v.Required = "the machine's firmware mode"
+		v.Verdict = Unknown
+		v.Do = "Look in the firmware's settings whether it starts by UEFI or BIOS."
 		return v
 	}
 	mode := q.Facts.Firmware.Mode
@@ -355,7 +410,8 @@ func (q Question) medium() Verdict {
 	}
 	switch {
 	case !slices.Contains(q.Medium.Modes, mode):
-		v.Verdict, v.Do = Unfit, "Take a medium that starts by "+string(mode)+", or write this image so that it does: diorthos media fit."
+		v.Verdict = Unfit
+		v.Do = "Take a medium that starts by " + string(mode) + ", or write this image so that it does: diorthos media fit."
 	case arch != "" && q.Medium.Architecture != "" && arch != q.Medium.Architecture:
 		v.Verdict, v.Do = Unfit, fmt.Sprintf("The medium is for %s, the machine is %s.", q.Medium.Architecture, arch)
 	}

@@ -11,7 +11,9 @@ import (
 
 // Applicable says whether an update fits an installed system: of its
 // architecture, not superseded by what is there, not older than it.
-func Applicable(sys *bag.Installed, update bag.Package, family *knowledge.Family, compare func(a, b string) int) Verdict {
+func Applicable(
+	sys *bag.Installed, update bag.Package, family *knowledge.Family, compare func(a, b string) int,
+) Verdict {
 	v := Verdict{ID: "update", Title: "Update", Required: update.Name + " " + update.Version, Verdict: Fit}
 	arches := append([]string{sys.Architecture, "all"}, sys.Foreign...)
 	if !slices.Contains(arches, update.Architecture) {

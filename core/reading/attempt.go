@@ -157,7 +157,11 @@ func addWhole(list []*Attempt, s stream) []*Attempt {
 			return list
 		}
 	}
-	a := &Attempt{Engine: s.dialect.Engine, Kind: s.dialect.Tries, parts: []part{{dialect: s.dialect, events: s.events, closed: true}}}
+	a := &Attempt{
+		Engine: s.dialect.Engine,
+		Kind:   s.dialect.Tries,
+		parts:  []part{{dialect: s.dialect, events: s.events, closed: true}},
+	}
 	a.settle()
 	return append(list, a)
 }

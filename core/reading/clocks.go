@@ -57,7 +57,11 @@ func align(streams []stream, anchor Anchor) []Shift {
 			shifts = append(shifts, shift)
 		} else if !anchor.Start.IsZero() {
 			s.setFromStart(anchor.Start)
-			shifts = append(shifts, Shift{File: s.events[0].File, By: float64(anchor.Start.Unix()), With: "the time of the machine's start"})
+			shifts = append(shifts, Shift{
+				File: s.events[0].File,
+				By:   float64(anchor.Start.Unix()),
+				With: "the time of the machine's start",
+			})
 		}
 	}
 	return shifts
@@ -203,9 +207,20 @@ func (r *Reader) jump(a, b Event) (Event, bool) {
 	if by < 0 {
 		way = "back"
 	}
-	text := fmt.Sprintf("the clock jumped %s by %s: %s is followed by %s", way, by.Abs().Round(time.Second), a.Time.Format(time.DateTime), b.Time.Format(time.DateTime))
+	text := fmt.Sprintf(
+		"the clock jumped %s by %s: %s is followed by %s",
+		way, by.Abs().Round(time.Second), a.Time.Format(time.DateTime), b.Time.Format(time.DateTime),
+	)
 	if by == -time.Hour || by == time.Hour {
 		text += " (an hour exactly: perhaps the end or the start of summer time)"
 	}
-	return Event{Place: b.Place, Time: b.Time, Level: Warning, Mark: Jump, Component: "clock", Text: text, Hits: r.hits(text)}, true
+	return Event{
+		Place:     b.Place,
+		Time:      b.Time,
+		Level:     Warning,
+		Mark:      Jump,
+		Component: "clock",
+		Text:      text,
+		Hits:      r.hits(text),
+	}, true
 }

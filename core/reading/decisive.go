@@ -36,7 +36,9 @@ func (a *Attempt) decide() {
 		for _, p := range a.parts {
 			for i, e := range p.events {
 				if rank(e) {
-					a.choose(p.events, i, "the first record of the attempt that sounds like a failure; no operation was declared failed")
+					a.choose(
+						p.events, i, "the first record of the attempt that sounds like a failure; no operation was declared failed",
+					)
 					return
 				}
 			}
@@ -95,15 +97,24 @@ func (a *Attempt) decideIn(events []Event, declared int) {
 	}
 	for _, i := range worstFirst(events, start+1, declared) {
 		if events[i].IsError() && (!events[i].mild || events[declared].script != nil) {
-			a.choose(events, i, fmt.Sprintf("the first failure after %q began and before it was declared failed in line %d", a.Stage+" "+object, events[declared].Line))
+			a.choose(
+				events, i,
+				fmt.Sprintf("the first failure after %q began and before it was declared failed in line %d", a.Stage+
+					" "+object, events[declared].Line),
+			)
 			return
 		}
 	}
 	if last := declared - 1; last > start && last >= 0 && events[last].said && events[declared].blamesScript() {
-		a.choose(events, last, fmt.Sprintf("the last that %q said before it was declared failed in line %d", a.Stage+" "+object, events[declared].Line))
+		a.choose(events, last, fmt.Sprintf("the last that %q said before it was declared failed in line %d", a.Stage+" "+
+			object, events[declared].Line))
 		return
 	}
-	a.choose(events, declared, fmt.Sprintf("nothing between the start of %q and this declaration sounds like a failure", a.Stage+" "+object))
+	a.choose(
+		events, declared,
+		fmt.Sprintf("nothing between the start of %q and this declaration sounds like a failure", a.Stage+
+			" "+object),
+	)
 }
 
 // isSevere reports whether it is a failure, calls itself no warning, and says more
@@ -154,7 +165,8 @@ func (a *Attempt) choose(events []Event, i int, why string) {
 func precedingWarnings(events []Event, i int) int {
 	program := programName(events[i])
 	for i > 0 && events[i-1].File == events[i].File && events[i-1].lastLine()+1 == events[i].Line &&
-		events[i-1].Level == Warning && (program != "" || !events[i-1].mild) && !events[i-1].Harmless && !events[i-1].SeenInSuccess && programName(events[i-1]) == program {
+		events[i-1].Level == Warning && (program != "" || !events[i-1].mild) && !events[i-1].Harmless &&
+		!events[i-1].SeenInSuccess && programName(events[i-1]) == program {
 		i--
 	}
 	return i

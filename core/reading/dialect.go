@@ -54,8 +54,9 @@ type Dialect struct {
 
 // A TimeForm says how a time is written.
 type TimeForm struct {
-	Layout string `yaml:"layout"` // as Go's package time writes it; or "unix", "unix-us" for seconds or microseconds since 1970
-	Zone   string `yaml:"zone"`   // "utc", or "local" when the log does not say
+	// as Go's package time writes it; or "unix", "unix-us" for seconds or microseconds since 1970
+	Layout string `yaml:"layout"`
+	Zone   string `yaml:"zone"` // "utc", or "local" when the log does not say
 }
 
 // A Rule gives a record a meaning. Groups of Match named time, object,
@@ -158,7 +159,9 @@ func compilePattern(pattern string) (*regexp.Regexp, []string, error) {
 		return nil, nil, err
 	}
 	if shortest(list) < minLiteral {
-		return nil, nil, fmt.Errorf("%q has no fixed text of %d letters or more: without one it would be tried on every line", pattern, minLiteral)
+		return nil, nil, fmt.Errorf(
+			"%q has no fixed text of %d letters or more: without one it would be tried on every line", pattern, minLiteral,
+		)
 	}
 	return re, list, nil
 }

@@ -44,20 +44,21 @@ type Place struct {
 // has none of its own.
 type Event struct {
 	Place
-	Time          time.Time `json:"time,omitzero"`
-	Level         Level     `json:"level"`
-	Component     string    `json:"component,omitempty"` // who wrote it: a program, a part of the kernel
-	Mark          Mark      `json:"mark,omitempty"`
-	Operation     string    `json:"operation,omitempty"`
-	Object        string    `json:"object,omitempty"`
-	From          string    `json:"from,omitempty"` // version before
-	To            string    `json:"to,omitempty"`   // version after
-	State         string    `json:"state,omitempty"`
-	Text          string    `json:"text"`
-	Means         string    `json:"means,omitempty"`    // the text brought back from another language; with it the record was judged
-	Harmless      bool      `json:"harmless,omitempty"` // seen on healthy machines too
-	SeenInSuccess bool      `json:"usual,omitempty"`    // stands in attempts that succeeded too
-	Hits          []string  `json:"hits,omitempty"`     // watched patterns that it matches
+	Time      time.Time `json:"time,omitzero"`
+	Level     Level     `json:"level"`
+	Component string    `json:"component,omitempty"` // who wrote it: a program, a part of the kernel
+	Mark      Mark      `json:"mark,omitempty"`
+	Operation string    `json:"operation,omitempty"`
+	Object    string    `json:"object,omitempty"`
+	From      string    `json:"from,omitempty"` // version before
+	To        string    `json:"to,omitempty"`   // version after
+	State     string    `json:"state,omitempty"`
+	Text      string    `json:"text"`
+	// the text brought back from another language; with it the record was judged
+	Means         string   `json:"means,omitempty"`
+	Harmless      bool     `json:"harmless,omitempty"` // seen on healthy machines too
+	SeenInSuccess bool     `json:"usual,omitempty"`    // stands in attempts that succeeded too
+	Hits          []string `json:"hits,omitempty"`     // watched patterns that it matches
 
 	uptime       float64        // seconds since the machine's start, if the record tells
 	carried      [2]string      // a field of the record that this line is part of, and its value

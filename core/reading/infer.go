@@ -24,14 +24,17 @@ var times = []struct{ pattern, layout string }{
 }
 
 const (
-	levelWords    = `TRACE|DEBUG|INFO|NOTICE|WARN(?:ING)?|ERR(?:OR)?|CRIT(?:ICAL)?|FATAL|trace|debug|info|notice|warn(?:ing)?|err(?:or)?|crit(?:ical)?|fatal`
+	levelWords = `TRACE|DEBUG|INFO|NOTICE|WARN(?:ING)?|ERR(?:OR)?|CRIT(?:ICAL)?|FATAL|` +
+		`trace|debug|info|notice|warn(?:ing)?|err(?:or)?|crit(?:ical)?|fatal`
 	componentWord = `[A-Za-z][\w./-]{1,40}`
 )
 
 // middles are what may stand between time and text, the most telling first.
 var middles = []string{
-	`[\]:]? +[\[(<]?(?P<level>` + levelWords + `)[\])>:]? +\[?(?P<component>` + componentWord + `)(?:\[\d+\])?\]?:? +(?P<text>.*)$`,
-	`[\]:]? +\[?(?P<component>` + componentWord + `)(?:\[\d+\])?\]?:? +[\[(<]?(?P<level>` + levelWords + `)[\])>:]? +(?P<text>.*)$`,
+	`[\]:]? +[\[(<]?(?P<level>` + levelWords + `)[\])>:]? +\[?(?P<component>` + componentWord +
+		`)(?:\[\d+\])?\]?:? +(?P<text>.*)$`,
+	`[\]:]? +\[?(?P<component>` + componentWord + `)(?:\[\d+\])?\]?:? +[\[(<]?(?P<level>` + levelWords +
+		`)[\])>:]? +(?P<text>.*)$`,
 	`[\]:]? +[\[(<]?(?P<level>` + levelWords + `)[\])>:]? +(?P<text>.*)$`,
 	`[\]:]? +(?P<component>` + componentWord + `)(?:\[\d+\])?: +(?P<text>.*)$`,
 	`[\]:]? *(?P<text>.*)$`,
@@ -59,7 +62,11 @@ func Infer(name string, lines []string) (*Inferred, error) {
 			n := matching(re, lines, TimeForm{Layout: t.layout})
 			// A form that tells more apart is preferred while it fits nearly as often.
 			if n*20 > best.Matched*19+rank && n > best.Matched*19/20 && (best.Matched == 0 || n > best.Matched) {
-				best = &Inferred{Dialect: Dialect{Time: TimeForm{Layout: t.layout, Zone: zone(t.layout)}, Record: record}, Matched: n, Lines: len(lines)}
+				best = &Inferred{
+					Dialect: Dialect{Time: TimeForm{Layout: t.layout, Zone: zone(t.layout)}, Record: record},
+					Matched: n,
+					Lines:   len(lines),
+				}
 			}
 		}
 	}
@@ -96,7 +103,9 @@ func (d *Inferred) YAML(lines []string) string {
 	fmt.Fprintf(&b, "id: %s\ntitle: %s\nengine: %s\nfiles: [%s]\n", d.ID, quote(d.Title), d.Engine, quote(d.Files[0]))
 	fmt.Fprintf(&b, "time: {layout: %s, zone: %s}\nrecord: %s\n", quote(d.Time.Layout), d.Time.Zone, quote(d.Record))
 	if strings.Contains(d.Record, "<level>") {
-		b.WriteString("levels: {ERROR: error, ERR: error, error: error, err: error, FATAL: error, fatal: error, CRITICAL: error, CRIT: error, critical: error, crit: error, WARNING: warning, WARN: warning, warning: warning, warn: warning}\n")
+		b.WriteString("levels: {ERROR: error, ERR: error, error: error, err: error, FATAL: error, fatal: error, CRITICAL: " +
+			"error, CRIT: error, critical: error, crit: error, WARNING: warning, WARN: warning, " +
+			"warning: warning, warn: warning}\n")
 	}
 	b.WriteString("samples:\n")
 	re := regexp.MustCompile(d.Record)

@@ -151,7 +151,8 @@ func endsAlone(rest string) bool {
 }
 
 func inName(b byte) bool {
-	return b >= 'a' && b <= 'z' || b >= 'A' && b <= 'Z' || b >= '0' && b <= '9' || b == '_' || b == '.' || b == '-' || b == '/'
+	return b >= 'a' && b <= 'z' || b >= 'A' && b <= 'Z' || b >= '0' && b <= '9' || b == '_' || b == '.' || b == '-' ||
+		b == '/'
 }
 
 // A prefilter tells which of many patterns can match a text, by their literals.

@@ -68,7 +68,13 @@ func letters(r *rand.Rand, n int) string {
 
 func TestCaseIsFoldedForASCIIAlone(t *testing.T) {
 	a := newLiterals([]string{"No Space", "gerät"})
-	for text, want := range map[string]bool{"NO SPACE left": true, "no space": true, "GERät": true, "GERÄT": false, "no  space": false} {
+	for text, want := range map[string]bool{
+		"NO SPACE left": true,
+		"no space":      true,
+		"GERät":         true,
+		"GERÄT":         false,
+		"no  space":     false,
+	} {
 		if got := a.first([]byte(text)) >= 0; got != want {
 			t.Errorf("%q: %t", text, got)
 		}

@@ -48,7 +48,12 @@ type watched struct {
 // NewReader compiles the knowledge. Every pattern must hold some fixed text. The
 // languages may be empty.
 func NewReader(dialects []*Dialect, lexicon *Lexicon, watch []Watch, languages Languages) (*Reader, error) {
-	r := &Reader{dialects: dialects, lexicon: lexicon, finders: map[string]func() *finder{}, plain: &Dialect{ID: "plain", Title: "lines of text"}}
+	r := &Reader{
+		dialects: dialects,
+		lexicon:  lexicon,
+		finders:  map[string]func() *finder{},
+		plain:    &Dialect{ID: "plain", Title: "lines of text"},
+	}
 	if err := lexicon.compile(); err != nil {
 		return nil, err
 	}
@@ -74,28 +79,30 @@ func NewReader(dialects []*Dialect, lexicon *Lexicon, watch []Watch, languages L
 
 // A FileReport says what became of one log.
 type FileReport struct {
-	Name     string `json:"name"`
-	Dialect  string `json:"dialect"`
-	Size     int64  `json:"size"`
-	Lines    int    `json:"lines"`
-	Kept     int    `json:"kept"`               // events that matter
-	Left     int    `json:"left"`               // events that matter and had to be left out, of the middle of the log
-	Cut      int    `json:"cut"`                // lines longer than 16 KiB, of which the rest was not looked at
-	Unparsed int    `json:"unparsed"`           // lines that are no record of the dialect and not set in below one; read as plain text
+	Name    string `json:"name"`
+	Dialect string `json:"dialect"`
+	Size    int64  `json:"size"`
+	Lines   int    `json:"lines"`
+	Kept    int    `json:"kept"` // events that matter
+	Left    int    `json:"left"` // events that matter and had to be left out, of the middle of the log
+	Cut     int    `json:"cut"`  // lines longer than 16 KiB, of which the rest was not looked at
+	// lines that are no record of the dialect and not set in below one; read as plain text
+	Unparsed int    `json:"unparsed"`
 	Language string `json:"language,omitempty"` // from which messages were brought back
 	Problem  string `json:"problem"`            // why it could not be read to its end
 }
 
 // A Timeline is what a set of logs says.
 type Timeline struct {
-	Files         []FileReport  `json:"files"`
-	Attempts      []*Attempt    `json:"attempts"` // the latest last
-	Unassigned    []Event       `json:"loose"`    // events that matter and belong to no attempt
-	Harmless      int           `json:"harmless"` // events set apart because healthy machines show them too
-	SeenInSuccess int           `json:"usual"`    // events that weigh nothing because attempts that succeeded show them too
-	Shifts        []Shift       `json:"shifts"`   // logs whose times were moved to agree with another's
-	Jumps         []Event       `json:"jumps"`    // where a clock was set
-	State         []StateRecord `json:"state"`    // what files beside the logs tell of the machine's state
+	Files      []FileReport `json:"files"`
+	Attempts   []*Attempt   `json:"attempts"` // the latest last
+	Unassigned []Event      `json:"loose"`    // events that matter and belong to no attempt
+	Harmless   int          `json:"harmless"` // events set apart because healthy machines show them too
+	// events that weigh nothing because attempts that succeeded show them too
+	SeenInSuccess int           `json:"usual"`
+	Shifts        []Shift       `json:"shifts"` // logs whose times were moved to agree with another's
+	Jumps         []Event       `json:"jumps"`  // where a clock was set
+	State         []StateRecord `json:"state"`  // what files beside the logs tell of the machine's state
 }
 
 // Progress is told how many bytes of all sources have been read.
@@ -179,7 +186,9 @@ type stream struct {
 	state   []StateRecord
 }
 
-func (r *Reader) readOne(ctx context.Context, src Source, anchor time.Time, decoder *decoder, progress Progress) (stream, FileReport) {
+func (r *Reader) readOne(
+	ctx context.Context, src Source, anchor time.Time, decoder *decoder, progress Progress,
+) (stream, FileReport) {
 	report := FileReport{Name: src.Name}
 	body, err := OpenPlain(src)
 	if err != nil {
@@ -209,9 +218,13 @@ func (r *Reader) readOne(ctx context.Context, src Source, anchor time.Time, deco
 		report.Language = decoder.translator.Language
 	}
 	e := &assembler{reader: r, stream: &s, file: src.Name, decoder: decoder, fields: map[string]string{}}
-	lines, err := scanLines(ctx, counted, find().literals, d.linePrefix, func(text []byte, start int) (Event, *Rule, bool) {
-		return r.look(d, find(), decoder, anchor, text, start)
-	}, e.take)
+	lines, err := scanLines(
+		ctx, counted, find().literals, d.linePrefix,
+		func(text []byte, start int) (Event, *Rule, bool) {
+			return r.look(d, find(), decoder, anchor, text, start)
+		},
+		e.take,
+	)
 	e.endRecord()
 	if err != nil {
 		report.Problem = err.Error()
@@ -267,7 +280,8 @@ type assembler struct {
 
 func (a *assembler) take(l line) {
 	events := a.stream.events
-	if a.reason && len(events) > 0 && l.number == events[len(events)-1].Line+1 && strings.TrimLeft(l.event.Text, " \t") != l.event.Text {
+	if a.reason && len(events) > 0 && l.number == events[len(events)-1].Line+1 &&
+		strings.TrimLeft(l.event.Text, " \t") != l.event.Text {
 		last := &events[len(events)-1]
 		reason := strings.TrimSpace(l.event.Text)
 		if a.decoder != nil {
@@ -336,7 +350,8 @@ func (a *assembler) thin() {
 	events := a.stream.events
 	kept := events[:maxEvents/2]
 	for i, e := range events[maxEvents/2:] {
-		if last := i+maxEvents/2 >= len(events)-maxEvents/2; last || e.Mark == Opens || e.Mark == Closes || e.Mark == Fails || e.Mark == Verdict {
+		if last := i+maxEvents/2 >= len(events)-maxEvents/2; last || e.Mark == Opens || e.Mark == Closes ||
+			e.Mark == Fails || e.Mark == Verdict {
 			kept = append(kept, e)
 		}
 	}
@@ -350,7 +365,9 @@ func (a *assembler) thin() {
 
 // look judges the text of a line that holds a literal, none of which begins
 // before start.
-func (r *Reader) look(d *Dialect, find *finder, decoder *decoder, anchor time.Time, text []byte, start int) (e Event, rule *Rule, matters bool) {
+func (r *Reader) look(
+	d *Dialect, find *finder, decoder *decoder, anchor time.Time, text []byte, start int,
+) (e Event, rule *Rule, matters bool) {
 	if len(d.Carry) > 0 && len(text) > 8 && text[7] == 0 { // a length before a text of several lines
 		text, start = text[8:], max(0, start-8)
 	}
@@ -369,7 +386,8 @@ func (r *Reader) look(d *Dialect, find *finder, decoder *decoder, anchor time.Ti
 		}
 	}
 	e.Hits = r.matched(seen.watched, e.Text)
-	if seen.nothing() && len(e.Hits) == 0 { // most lines that hold a literal: a word inside a name, a signature that begins alike
+	// most lines that hold a literal: a word inside a name, a signature that begins alike
+	if seen.nothing() && len(e.Hits) == 0 {
 		return e, nil, false
 	}
 	if d.split(&e) && e.carried[0] != "" {

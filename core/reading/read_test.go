@@ -55,11 +55,16 @@ func folder(t *testing.T, dir string) []reading.Source {
 }
 
 func text(name, body string) reading.Source {
-	return reading.Source{Name: name, Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(body)), nil }}
+	return reading.Source{
+		Name: name,
+		Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(body)), nil },
+	}
 }
 
 func TestReadFindsTheDecisiveEventOfARealUpdate(t *testing.T) {
-	timeline, err := load(t).Reader.Read(context.Background(), folder(t, captured+"/full-boot-volume"), reading.Anchor{Now: anchor}, nil)
+	timeline, err := load(t).Reader.Read(
+		context.Background(), folder(t, captured+"/full-boot-volume"), reading.Anchor{Now: anchor}, nil,
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -90,7 +95,8 @@ func TestReadFindsTheDecisiveEventOfARealUpdate(t *testing.T) {
 	for _, e := range update.Unfinished {
 		left = append(left, e.State+" "+e.Object)
 	}
-	want := "half-configured linux-image-6.1.0-56-cloud-amd64:amd64, half-configured initramfs-tools:all, unpacked linux-image-cloud-amd64:amd64"
+	want := "half-configured linux-image-6.1.0-56-cloud-amd64:amd64, half-configured initramfs-tools:all, unpacked " +
+		"linux-image-cloud-amd64:amd64"
 	if !sameSet(strings.Join(left, ", "), want) {
 		t.Errorf("left unfinished: %s", strings.Join(left, ", "))
 	}
@@ -125,7 +131,9 @@ func TestDialectSamples(t *testing.T) {
 			if len(d.Files) > 0 {
 				name = strings.ReplaceAll(d.Files[0], "*", "x")
 			}
-			timeline, err := k.Reader.Read(context.Background(), []reading.Source{text(name, s.Line+"\n")}, reading.Anchor{Now: anchor}, nil)
+			timeline, err := k.Reader.Read(
+				context.Background(), []reading.Source{text(name, s.Line+"\n")}, reading.Anchor{Now: anchor}, nil,
+			)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -137,7 +145,8 @@ func TestDialectSamples(t *testing.T) {
 			for _, a := range timeline.Attempts {
 				events = append(events, a.Events()...)
 			}
-			if len(events) != 1 || timeline.Files[0].Dialect != d.ID || events[0].Mark != s.Mark || events[0].Object != s.Object ||
+			if len(events) != 1 || timeline.Files[0].Dialect != d.ID || events[0].Mark != s.Mark ||
+				events[0].Object != s.Object ||
 				s.Time != "" && events[0].Time.Format("2006-01-02T15:04:05Z07:00") != s.Time {
 				t.Errorf("%s: %q: taken for %s: %+v", d.ID, s.Line, timeline.Files[0].Dialect, events)
 			}
@@ -168,7 +177,9 @@ func TestReadKeepsLineNumbersAcrossChunks(t *testing.T) {
 			b.WriteString("all is well on this quiet line\n")
 		}
 	}
-	timeline, err := load(t).Reader.Read(context.Background(), []reading.Source{text("any.txt", b.String())}, reading.Anchor{Now: anchor}, nil)
+	timeline, err := load(t).Reader.Read(
+		context.Background(), []reading.Source{text("any.txt", b.String())}, reading.Anchor{Now: anchor}, nil,
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -183,8 +194,14 @@ func TestReadKeepsLineNumbersAcrossChunks(t *testing.T) {
 }
 
 func TestWordsInsideNamesSayNothing(t *testing.T) {
-	body := "Setting up libgpg-error0 (1.46-1) ...\nUnpacking liberror-perl (0.17) ...\nmounted with errors=remount-ro\n0 errors, 0 failed\nan error: no\n"
-	timeline, err := load(t).Reader.Read(context.Background(), []reading.Source{text("console.txt", body)}, reading.Anchor{Now: anchor}, nil)
+	body := "Setting up libgpg-error0 (1.46-1) ...\n" +
+		"Unpacking liberror-perl (0.17) ...\n" +
+		"mounted with errors=remount-ro\n" +
+		"0 errors, 0 failed\n" +
+		"an error: no\n"
+	timeline, err := load(t).Reader.Read(
+		context.Background(), []reading.Source{text("console.txt", body)}, reading.Anchor{Now: anchor}, nil,
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -212,7 +229,9 @@ func FuzzRead(f *testing.F) {
 		f.Fatal(err)
 	}
 	f.Fuzz(func(t *testing.T, name string, raw []byte) {
-		timeline, err := k.Reader.Read(context.Background(), []reading.Source{text(name, string(raw))}, reading.Anchor{Now: anchor}, nil)
+		timeline, err := k.Reader.Read(
+			context.Background(), []reading.Source{text(name, string(raw))}, reading.Anchor{Now: anchor}, nil,
+		)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -239,17 +258,25 @@ func TestEncodingsAreRead(t *testing.T) {
 	}
 	latin := strings.NewReplacer("ü", "\xfc", "ä", "\xe4").Replace(body)
 	for name, raw := range map[string]string{
-		"UTF-8": body, "UTF-8 with mark": "\xef\xbb\xbf" + body, "CRLF": strings.ReplaceAll(body, "\n", "\r\n"), "Latin-1": latin,
-		"UTF-16LE with mark": utf16(binary.LittleEndian, true), "UTF-16LE": utf16(binary.LittleEndian, false),
-		"UTF-16BE with mark": utf16(binary.BigEndian, true), "UTF-16BE": utf16(binary.BigEndian, false),
-		"colours":  strings.Replace(body, "error:", "\x1b[1;31mer\x1b[0mror:", 1),
-		"progress": strings.Replace(body, "München", "10%\r20%\r                \rMünchen", 1),
+		"UTF-8":              body,
+		"UTF-8 with mark":    "\xef\xbb\xbf" + body,
+		"CRLF":               strings.ReplaceAll(body, "\n", "\r\n"),
+		"Latin-1":            latin,
+		"UTF-16LE with mark": utf16(binary.LittleEndian, true),
+		"UTF-16LE":           utf16(binary.LittleEndian, false),
+		"UTF-16BE with mark": utf16(binary.BigEndian, true),
+		"UTF-16BE":           utf16(binary.BigEndian, false),
+		"colours":            strings.Replace(body, "error:", "\x1b[1;31mer\x1b[0mror:", 1),
+		"progress":           strings.Replace(body, "München", "10%\r20%\r                \rMünchen", 1),
 	} {
-		timeline, err := load(t).Reader.Read(context.Background(), []reading.Source{text("any.txt", raw)}, reading.Anchor{Now: anchor}, nil)
+		timeline, err := load(t).Reader.Read(
+			context.Background(), []reading.Source{text("any.txt", raw)}, reading.Anchor{Now: anchor}, nil,
+		)
 		if err != nil {
 			t.Fatal(err)
 		}
-		if len(timeline.Unassigned) != 1 || timeline.Unassigned[0].Line != 2 || timeline.Unassigned[0].Text != "München: error: Gerät nicht gefunden" {
+		if len(timeline.Unassigned) != 1 || timeline.Unassigned[0].Line != 2 ||
+			timeline.Unassigned[0].Text != "München: error: Gerät nicht gefunden" {
 			t.Errorf("%s: %+v", name, timeline.Unassigned)
 		}
 	}
@@ -266,12 +293,18 @@ func TestCompressedLogsAreReadWhateverTheirName(t *testing.T) {
 		if err != nil {
 			t.Fatalf("%s: %v", tool, err)
 		}
-		timeline, err := load(t).Reader.Read(context.Background(), []reading.Source{text("log-of-"+tool, string(raw)), text("cut-off", string(raw[:len(raw)-6]))}, reading.Anchor{Now: anchor}, nil)
+		timeline, err := load(t).Reader.Read(context.Background(), []reading.Source{
+			text("log-of-"+tool, string(raw)), text("cut-off", string(raw[:len(raw)-6])),
+		}, reading.Anchor{Now: anchor}, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
-		whole := slices.IndexFunc(timeline.Unassigned, func(e reading.Event) bool { return e.File == "log-of-"+tool && e.Text == "it failed here" })
-		cut := slices.IndexFunc(timeline.Files, func(f reading.FileReport) bool { return f.Name == "cut-off" && f.Problem != "" })
+		whole := slices.IndexFunc(timeline.Unassigned, func(e reading.Event) bool {
+			return e.File == "log-of-"+tool && e.Text == "it failed here"
+		})
+		cut := slices.IndexFunc(timeline.Files, func(f reading.FileReport) bool {
+			return f.Name == "cut-off" && f.Problem != ""
+		})
 		if whole < 0 || cut < 0 {
 			t.Errorf("%s: %+v %+v", tool, timeline.Unassigned, timeline.Files)
 		}
@@ -280,7 +313,9 @@ func TestCompressedLogsAreReadWhateverTheirName(t *testing.T) {
 
 func TestAYearIsFoundForTimesThatHaveNone(t *testing.T) {
 	body := "Dec 31 23:59:59 gannet-1 kernel: [    1.000000] a: error\nNov 23 08:00:00 gannet-1 sshd[1]: b: error\n"
-	timeline, err := load(t).Reader.Read(context.Background(), []reading.Source{text("syslog", body)}, reading.Anchor{Now: anchor}, nil)
+	timeline, err := load(t).Reader.Read(
+		context.Background(), []reading.Source{text("syslog", body)}, reading.Anchor{Now: anchor}, nil,
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -299,7 +334,8 @@ func TestWindowShowsTheLinesAroundAPlace(t *testing.T) {
 		fmt.Fprintf(&b, "line %d%s\r\n", i, strings.Repeat(" long", i%2*20_000))
 	}
 	lines, err := reading.Window(context.Background(), text("x", b.String()), 99, 101)
-	if err != nil || len(lines) != 3 || lines[1].Number != 100 || lines[1].Text != "line 100" || len(lines[0].Text) > 17_000 {
+	if err != nil || len(lines) != 3 || lines[1].Number != 100 || lines[1].Text != "line 100" ||
+		len(lines[0].Text) > 17_000 {
 		t.Errorf("%v: %d lines", err, len(lines))
 	}
 	lines, err = reading.Window(context.Background(), text("x", b.String()), 499, 510)
@@ -329,7 +365,8 @@ func TestADialectIsInferredAndReadsWhatItWasMadeFrom(t *testing.T) {
 			continue
 		}
 		var back reading.Dialect
-		if err := yaml.UnmarshalWithOptions([]byte(d.YAML(lines)), &back, yaml.Strict()); err != nil || len(back.Samples) != 2 || back.Samples[0].Time == "" {
+		if err := yaml.UnmarshalWithOptions([]byte(d.YAML(lines)), &back, yaml.Strict()); err != nil ||
+			len(back.Samples) != 2 || back.Samples[0].Time == "" {
 			t.Errorf("%s: %v\n%s", name, err, d.YAML(lines))
 		}
 		if strings.Contains(line, "ERROR") != strings.Contains(d.Record, "<component>") && name == "plain.log" {
@@ -355,7 +392,10 @@ func TestUnparsedLinesAreCountedAndListed(t *testing.T) {
 		t.Fatal(err)
 	}
 	var numbers []int
-	dialect, err := reader.Unparsed(context.Background(), src, func(l reading.WindowLine) error { numbers = append(numbers, l.Number); return nil })
+	dialect, err := reader.Unparsed(context.Background(), src, func(l reading.WindowLine) error {
+		numbers = append(numbers, l.Number)
+		return nil
+	})
 	if err != nil || dialect != "syslog" || !slices.Equal(numbers, []int{4, 7}) {
 		t.Errorf("dialect %s, lines %v, %v", dialect, numbers, err)
 	}

@@ -54,7 +54,9 @@ type scanned struct {
 // order and with their numbers from 1. It returns how many lines there were,
 // how many had to be cut and how many are no record. Chunks are searched on all
 // cores.
-func scanLines(ctx context.Context, r io.Reader, find *literals, records linePrefix, see look, take func(line)) (total scanned, err error) {
+func scanLines(
+	ctx context.Context, r io.Reader, find *literals, records linePrefix, see look, take func(line),
+) (total scanned, err error) {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	workers := runtime.GOMAXPROCS(0)
@@ -199,7 +201,12 @@ func search(c *chunk, find *literals, records linePrefix, see look) scanned {
 			l.event.Text = clean(text)
 		}
 		if hit && l.rule != nil && l.rule.Mark == Fails && len(above) > 0 {
-			l.above = &line{number: s.count - 1, offset: aboveAt, length: len(above), event: Event{Text: clean(above), said: true}}
+			l.above = &line{
+				number: s.count - 1,
+				offset: aboveAt,
+				length: len(above),
+				event:  Event{Text: clean(above), said: true},
+			}
 		}
 		if hit || near && indented {
 			s.lines = append(s.lines, l)

@@ -96,8 +96,13 @@ func (f *StateForm) read(ctx context.Context, file string, in io.Reader) (list [
 				section = s.State
 			}
 		}
-		if m := f.record.FindStringSubmatch(text); m != nil && len(list) < maxState && (len(f.Sections) == 0 || section != "") {
-			rec := StateRecord{Of: f.Of, Place: Place{File: file, Line: count, Offset: offset, Length: len(raw)}, Fields: f.fields(m, section)}
+		if m := f.record.FindStringSubmatch(text); m != nil && len(list) < maxState &&
+			(len(f.Sections) == 0 || section != "") {
+			rec := StateRecord{
+				Of:     f.Of,
+				Place:  Place{File: file, Line: count, Offset: offset, Length: len(raw)},
+				Fields: f.fields(m, section),
+			}
 			list = append(list, rec)
 		}
 		offset += int64(len(raw))

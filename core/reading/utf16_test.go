@@ -18,7 +18,11 @@ func TestUTF16IsDecodedInAnyPieces(t *testing.T) {
 		for _, unit := range utf16.Encode([]rune("\ufeff" + body)) {
 			raw = order.AppendUint16(raw, unit)
 		}
-		for name, r := range map[string]io.Reader{"whole": bytes.NewReader(raw), "bytes": iotest.OneByteReader(bytes.NewReader(raw)), "halves": iotest.HalfReader(bytes.NewReader(raw))} {
+		for name, r := range map[string]io.Reader{
+			"whole":  bytes.NewReader(raw),
+			"bytes":  iotest.OneByteReader(bytes.NewReader(raw)),
+			"halves": iotest.HalfReader(bytes.NewReader(raw)),
+		} {
 			got, err := io.ReadAll(newUTF16Reader(r, order == binary.LittleEndian))
 			if err != nil || string(got) != body {
 				t.Errorf("%s: %q, %v", name, got, err)
@@ -28,7 +32,9 @@ func TestUTF16IsDecodedInAnyPieces(t *testing.T) {
 		if err != nil || !bytes.HasSuffix(got, []byte("�")) {
 			t.Errorf("cut off: %q, %v", got, err)
 		}
-		if _, err := io.ReadAll(newUTF16Reader(iotest.TimeoutReader(iotest.HalfReader(bytes.NewReader(raw))), true)); err != iotest.ErrTimeout {
+		if _, err := io.ReadAll(
+			newUTF16Reader(iotest.TimeoutReader(iotest.HalfReader(bytes.NewReader(raw))), true),
+		); err != iotest.ErrTimeout {
 			t.Errorf("an error on the way: %v", err)
 		}
 	}

@@ -34,7 +34,8 @@ func (t *Timeline) WhyNot(file string, line int) string {
 			return "it belongs to no attempt: no log says that an install or update was under way then"
 		}
 	}
-	return "it was not looked at closely: it holds no word that sounds like a failure, and nothing that the dialect or a signature looks for"
+	return "it was not looked at closely: it holds no word that sounds like a failure, and nothing that the dialect or " +
+		"a signature looks for"
 }
 
 func sameFile(name, asked string) bool { return name == asked || path.Base(name) == asked }
@@ -51,7 +52,9 @@ func (a *Attempt) whyNot(events []Event, i int, latest bool) string {
 	case a.Outcome == Succeeded:
 		return fmt.Sprintf("it belongs to an attempt that succeeded, %s", named(a))
 	case !latest:
-		return fmt.Sprintf("it belongs to an earlier attempt, %s; the latest that failed is the one that is explained", named(a))
+		return fmt.Sprintf(
+			"it belongs to an earlier attempt, %s; the latest that failed is the one that is explained", named(a),
+		)
 	case d == nil:
 		return "nothing in this attempt could be chosen"
 	case e.Place == d.Place:
@@ -65,7 +68,8 @@ func (a *Attempt) whyNot(events []Event, i int, latest bool) string {
 	case e.Line > d.Line:
 		return fmt.Sprintf("it came after line %d, and so can only have followed from it", d.Line)
 	case e.Level == Error:
-		return fmt.Sprintf("it came before %q began, which is the first operation that was declared failed", a.Stage+" "+a.Object)
+		return fmt.Sprintf("it came before %q began, which is the first operation that was declared failed", a.Stage+" "+
+			a.Object)
 	}
 	return fmt.Sprintf("it does not sound like a failure (%s)", e.Level)
 }

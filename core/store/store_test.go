@@ -109,10 +109,19 @@ func (s source) Manifest(_ context.Context, component, _ string) ([]byte, error)
 
 // fresh makes a store of twelve components, each of which needs the one before.
 func fresh(title string, build int) *memory {
-	m := &memory{title: title, build: build, manifests: map[string][]byte{}, payloads: map[string][]byte{}, system: map[string][]byte{}}
+	m := &memory{
+		title:     title,
+		build:     build,
+		manifests: map[string][]byte{},
+		payloads:  map[string][]byte{},
+		system:    map[string][]byte{},
+	}
 	r := rand.New(rand.NewPCG(uint64(build), 1))
 	for i := range 12 {
-		x := store.Manifest{Component: store.Component{Name: fmt.Sprintf("part-%02d", i), Version: fmt.Sprintf("1.%d", build)}}
+		x := store.Manifest{Component: store.Component{
+			Name:    fmt.Sprintf("part-%02d", i),
+			Version: fmt.Sprintf("1.%d", build),
+		}}
 		if i > 0 {
 			x.Needs = []string{fmt.Sprintf("part-%02d", i-1)}
 		}
@@ -121,7 +130,12 @@ func fresh(title string, build int) *memory {
 			for b := range data {
 				data[b] = byte(r.Uint32())
 			}
-			f := store.File{Path: fmt.Sprintf("%s/%d.bin", x.Name, k), Payload: name(data), Size: int64(len(data)), Protected: k%2 == 0}
+			f := store.File{
+				Path:      fmt.Sprintf("%s/%d.bin", x.Name, k),
+				Payload:   name(data),
+				Size:      int64(len(data)),
+				Protected: k%2 == 0,
+			}
 			x.Files = append(x.Files, f)
 			m.payloads[f.Payload], m.system[f.Path] = data, slices.Clone(data)
 		}
@@ -182,7 +196,14 @@ func TestWhateverIsDamagedIsFoundAndRepaired(t *testing.T) {
 	whole, twin := fresh("this machine", 7), source{fresh("a twin", 7)}
 	for seed := range uint64(400) {
 		r := rand.New(rand.NewPCG(seed, 2))
-		m := &memory{title: "broken", build: whole.build, list: slices.Clone(whole.list), manifests: maps.Clone(whole.manifests), payloads: maps.Clone(whole.payloads), system: maps.Clone(whole.system)}
+		m := &memory{
+			title:     "broken",
+			build:     whole.build,
+			list:      slices.Clone(whole.list),
+			manifests: maps.Clone(whole.manifests),
+			payloads:  maps.Clone(whole.payloads),
+			system:    maps.Clone(whole.system),
+		}
 		kind := harm(m, r)
 		report, err := store.Verify(t.Context(), m, 2, nil)
 		if err != nil || len(report.Faults) != 1 || report.Faults[0].Kind != kind {
@@ -202,7 +223,8 @@ func TestWhateverIsDamagedIsFoundAndRepaired(t *testing.T) {
 			t.Fatalf("seed %d: after the repair: %+v, %v", seed, again, err)
 		}
 		slices.SortFunc(m.list, func(a, b store.Component) int { return strings.Compare(a.Name, b.Name) })
-		if !reflect.DeepEqual(m.list, whole.list) || !reflect.DeepEqual(m.manifests, whole.manifests) || !reflect.DeepEqual(m.payloads, whole.payloads) {
+		if !reflect.DeepEqual(m.list, whole.list) || !reflect.DeepEqual(m.manifests, whole.manifests) ||
+			!reflect.DeepEqual(m.payloads, whole.payloads) {
 			t.Fatalf("seed %d: the store is whole, and not the one that it was", seed)
 		}
 		for path, data := range whole.system {
@@ -263,7 +285,8 @@ func TestAnIndexThatCannotBeReadIsOneFault(t *testing.T) {
 	if err != nil || len(report.Faults) != 1 || report.Faults[0].Kind != store.IndexDamaged {
 		t.Fatalf("%+v %v", report, err)
 	}
-	if _, err := store.Repair(t.Context(), m, report, []store.Source{source{fresh("a twin", 7)}}); err == nil || !strings.Contains(err.Error(), "checkpoint") {
+	if _, err := store.Repair(t.Context(), m, report, []store.Source{source{fresh("a twin", 7)}}); err == nil ||
+		!strings.Contains(err.Error(), "checkpoint") {
 		t.Errorf("%v", err)
 	}
 	stopped, cancel := context.WithCancel(t.Context())

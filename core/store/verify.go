@@ -170,14 +170,20 @@ func (v *verifier) component(c Component) {
 	}
 	for _, file := range m.Files {
 		v.files++
-		v.check(at, file, func() (io.ReadCloser, error) { return v.store.Payload(file.Payload) }, PayloadMissing, PayloadAltered)
+		v.check(at, file, func() (io.ReadCloser, error) {
+			return v.store.Payload(file.Payload)
+		}, PayloadMissing, PayloadAltered)
 		if file.Protected {
-			v.check(at, file, func() (io.ReadCloser, error) { return v.store.Projected(file.Path) }, ProtectedMissing, ProtectedAltered)
+			v.check(at, file, func() (io.ReadCloser, error) {
+				return v.store.Projected(file.Path)
+			}, ProtectedMissing, ProtectedAltered)
 		}
 	}
 }
 
-func (v *verifier) check(at func(string) *Fault, file File, open func() (io.ReadCloser, error), missing, altered string) {
+func (v *verifier) check(
+	at func(string) *Fault, file File, open func() (io.ReadCloser, error), missing, altered string,
+) {
 	got, n, err := v.sum(open)
 	v.bytes += n
 	kind := altered
@@ -265,7 +271,13 @@ type repairer struct {
 
 // order puts payloads before the files that are made from them.
 func (r *repairer) order(list []Fault) {
-	rank := map[string]int{ManifestMissing: 0, ManifestDamaged: 0, DependencyMissing: 1, PayloadMissing: 2, PayloadAltered: 2}
+	rank := map[string]int{
+		ManifestMissing:   0,
+		ManifestDamaged:   0,
+		DependencyMissing: 1,
+		PayloadMissing:    2,
+		PayloadAltered:    2,
+	}
 	sort.SliceStable(list, func(i, k int) bool {
 		a, known := rank[list[i].Kind]
 		if !known {

@@ -35,15 +35,27 @@ func Describe(src block.Source, id, path string, adapters []Adapter, needs Needs
 		return nil, nil, fmt.Errorf("%s: %w", path, err)
 	}
 	d := &bag.Disk{
-		ID: id, Source: filepath.Base(path), Size: table.Size, SectorSize: table.SectorSize, Style: table.Style(), Marks: table.Target(path).Marks,
-		MBR:     bag.MBR{Signed: table.MBR.Signed, Protective: table.MBR.Protective(), HasCode: table.MBR.HasCode},
-		Primary: describeCopy(&table.Primary, table.Style()), Backup: describeCopy(&table.Backup, table.Style()),
+		ID:         id,
+		Source:     filepath.Base(path),
+		Size:       table.Size,
+		SectorSize: table.SectorSize,
+		Style:      table.Style(),
+		Marks:      table.Target(path).Marks,
+		MBR:        bag.MBR{Signed: table.MBR.Signed, Protective: table.MBR.Protective(), HasCode: table.MBR.HasCode},
+		Primary:    describeCopy(&table.Primary, table.Style()),
+		Backup:     describeCopy(&table.Backup, table.Style()),
 		Partitions: []bag.Partition{},
 	}
 	var systems []Found
 	mounts := map[string]string{}
 	volumes := map[int]fs.FS{}
-	around := layout.CheckContext{Firmware: needs.Firmware, Demands: needs.Sizes, Contents: map[int]layout.Content{}, Systems: map[int]bool{}, Roles: map[int]layout.Role{}}
+	around := layout.CheckContext{
+		Firmware: needs.Firmware,
+		Demands:  needs.Sizes,
+		Contents: map[int]layout.Content{},
+		Systems:  map[int]bool{},
+		Roles:    map[int]layout.Role{},
+	}
 	if table.Style() == layout.StyleNone {
 		around.Whole = layout.Recognise(src)
 	}
@@ -124,7 +136,15 @@ func describePartition(p layout.Partition, c layout.Content) bag.Partition {
 	return bag.Partition{
 		Number: p.Number, Type: p.Type, TypeCode: p.TypeCode, ID: p.ID, Name: p.Name, Active: p.Active,
 		First: p.Span.First, Last: p.Span.Last, Offset: p.Off, Size: p.Length,
-		Content: bag.Content{Kind: c.Kind, Label: c.Label, UUID: c.UUID, Size: c.Size, Free: c.Free, LastMount: c.LastMount, Note: c.Note},
+		Content: bag.Content{
+			Kind:      c.Kind,
+			Label:     c.Label,
+			UUID:      c.UUID,
+			Size:      c.Size,
+			Free:      c.Free,
+			LastMount: c.LastMount,
+			Note:      c.Note,
+		},
 	}
 }
 

@@ -13,13 +13,19 @@ import (
 )
 
 func TestWhatIsNeededIsStartedFirst(t *testing.T) {
-	list := []upkeep.Service{{Name: "courier", Needs: []string{"line", "ledger"}}, {Name: "ledger", Needs: []string{"line"}}, {Name: "line"}, {Name: "shell"}}
+	list := []upkeep.Service{
+		{Name: "courier", Needs: []string{"line", "ledger"}},
+		{Name: "ledger", Needs: []string{"line"}},
+		{Name: "line"},
+		{Name: "shell"},
+	}
 	got, err := upkeep.StartOrder(list, "courier")
 	if err != nil || !slices.Equal(got, []string{"line", "ledger", "courier"}) {
 		t.Errorf("%v %v", got, err)
 	}
 	list[2].Needs = []string{"courier"}
-	if _, err := upkeep.StartOrder(list, "courier"); err == nil || !strings.Contains(err.Error(), "courier needs line needs courier") {
+	if _, err := upkeep.StartOrder(list, "courier"); err == nil ||
+		!strings.Contains(err.Error(), "courier needs line needs courier") {
 		t.Errorf("a circle: %v", err)
 	}
 	list[2].Needs = []string{"harbour"}
@@ -46,7 +52,9 @@ func (f *full) Write(p []byte) (int, error) {
 // be read on, and an operation without an end are errors, never a shorter list.
 func TestAnExcisionThatCannotEndSaysSo(t *testing.T) {
 	keep := func(data []byte, _ bool) (int, int, int) { return -1, -1, len(data) }
-	if _, err := upkeep.Excise(t.Context(), strings.NewReader(strings.Repeat("x", 5<<20)), &full{3 << 20}, keep); !errors.Is(err, errFull) {
+	if _, err := upkeep.Excise(
+		t.Context(), strings.NewReader(strings.Repeat("x", 5<<20)), &full{3 << 20}, keep,
+	); !errors.Is(err, errFull) {
 		t.Errorf("a full disk: %v", err)
 	}
 	torn := io.MultiReader(strings.NewReader(strings.Repeat("x", 3<<20)), iotest.ErrReader(errFull))

@@ -46,7 +46,14 @@ func (a Adapter) Inventory(fsys fs.FS) *bag.Installed {
 	if !ok {
 		return nil
 	}
-	return &bag.Installed{Family: "tarn", Name: sys.Name, Version: sys.Version, Architecture: release(fsys)["architecture"], Packages: []bag.Package{}, Sources: []bag.Source{}}
+	return &bag.Installed{
+		Family:       "tarn",
+		Name:         sys.Name,
+		Version:      sys.Version,
+		Architecture: release(fsys)["architecture"],
+		Packages:     []bag.Package{},
+		Sources:      []bag.Source{},
+	}
 }
 
 // RestartReasons says why a restart is owed.

@@ -28,7 +28,11 @@ func TestATaughtSystemIsDiagnosed(t *testing.T) {
 	}
 	now := time.Date(2026, 11, 22, 9, 0, 0, 0, time.UTC)
 	var packed bytes.Buffer
-	_, err = host.Gather(t.Context(), &packed, host.GatherOptions{Image: disk(t, now), Adapters: []system.Adapter{tarn.Adapter{}}, Now: now})
+	_, err = host.Gather(t.Context(), &packed, host.GatherOptions{
+		Image:    disk(t, now),
+		Adapters: []system.Adapter{tarn.Adapter{}},
+		Now:      now,
+	})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -54,7 +58,8 @@ func TestATaughtSystemIsDiagnosed(t *testing.T) {
 	if len(d.ToDo) != 1 || d.ToDo[0].Remedy != "give-tarn-the-certificate" {
 		t.Errorf("to do: %+v", d.ToDo)
 	}
-	if e := k.Codes.Explain("result 4031"); len(e.Taken) == 0 || len(e.Taken[0].Readings) == 0 || e.Taken[0].Readings[0].Family != "tarn-result" {
+	if e := k.Codes.Explain("result 4031"); len(e.Taken) == 0 || len(e.Taken[0].Readings) == 0 ||
+		e.Taken[0].Readings[0].Family != "tarn-result" {
 		t.Errorf("the code is not explained: %+v", e)
 	}
 }
@@ -96,8 +101,13 @@ func disk(t *testing.T, now time.Time) string {
 	for name, text := range map[string]string{
 		"tarn/release": "system: tarn\nversion: 3.1\narchitecture: amd64\nhost: brough-gate-1\n",
 		"tarn/restart": "",
-		"tarn/log/update.log": "2026-10-22T06:12:03Z . begin harbour-6\n2026-10-22T06:12:09Z ! cannot draw the clock face\n2026-10-22T06:13:00Z . end well\n" +
-			"2026-11-22T06:12:03Z . begin harbour-7\n2026-11-22T06:12:05Z ! mirror refused, result 4031\n2026-11-22T06:12:06Z ! cannot draw the clock face\n2026-11-22T06:12:07Z ! end badly\n",
+		"tarn/log/update.log": "2026-10-22T06:12:03Z . begin harbour-6\n" +
+			"2026-10-22T06:12:09Z ! cannot draw the clock face\n" +
+			"2026-10-22T06:13:00Z . end well\n" +
+			"2026-11-22T06:12:03Z . begin harbour-7\n" +
+			"2026-11-22T06:12:05Z ! mirror refused, result 4031\n" +
+			"2026-11-22T06:12:06Z ! cannot draw the clock face\n" +
+			"2026-11-22T06:12:07Z ! end badly\n",
 	} {
 		if err := e.Mkdir(filepath.Dir(name)); err != nil {
 			t.Fatal(err)

@@ -64,11 +64,24 @@ func (a Adapter) Inventory(fsys fs.FS) *bag.Installed {
 		return nil
 	}
 	r, _ := read[corbelfile.Release](fsys, corbelfile.ReleasePath) // Find has read it
-	in := &bag.Installed{Family: Family, Name: sys.Name, Version: sys.Version, Architecture: r.Architecture, Packages: []bag.Package{}, Sources: []bag.Source{}}
+	in := &bag.Installed{
+		Family:       Family,
+		Name:         sys.Name,
+		Version:      sys.Version,
+		Architecture: r.Architecture,
+		Packages:     []bag.Package{},
+		Sources:      []bag.Source{},
+	}
 	var x corbelfile.Index
-	if raw, err := fs.ReadFile(fsys, corbelfile.IndexPath); err == nil && corbelfile.Unseal(corbelfile.KindIndex, raw, &x) == nil {
+	if raw, err := fs.ReadFile(fsys, corbelfile.IndexPath); err == nil &&
+		corbelfile.Unseal(corbelfile.KindIndex, raw, &x) == nil {
 		for _, c := range x.Components {
-			in.Packages = append(in.Packages, bag.Package{Name: c.Name, Version: c.Version, Architecture: r.Architecture, State: "installed"})
+			in.Packages = append(in.Packages, bag.Package{
+				Name:         c.Name,
+				Version:      c.Version,
+				Architecture: r.Architecture,
+				State:        "installed",
+			})
 		}
 	}
 	return in
@@ -80,5 +93,8 @@ func (Adapter) RestartReasons(fsys fs.FS, _ string) []bag.RestartReason {
 	if err != nil || !t.Complete {
 		return nil
 	}
-	return []bag.RestartReason{{By: corbelfile.TransactionPath, Text: fmt.Sprintf("transaction %s is to be finished at the next start", t.ID)}}
+	return []bag.RestartReason{{
+		By:   corbelfile.TransactionPath,
+		Text: fmt.Sprintf("transaction %s is to be finished at the next start", t.ID),
+	}}
 }

@@ -72,8 +72,12 @@ func (s *System) Reinstall(ctx context.Context, sources []store.Source) ([]strin
 
 // from lays a release out by the first source of its build with which that goes
 // well, and writes what the machine is started by.
-func (s *System) from(sources []store.Source, build int, lay func(store.Source, lister) ([]string, error)) ([]string, error) {
-	failed := fmt.Errorf("%w %d: name an install medium, a twin or the vendor's service by --source", store.ErrOtherBuild, build)
+func (s *System) from(
+	sources []store.Source, build int, lay func(store.Source, lister) ([]string, error),
+) ([]string, error) {
+	failed := fmt.Errorf(
+		"%w %d: name an install medium, a twin or the vendor's service by --source", store.ErrOtherBuild, build,
+	)
 	for _, src := range sources {
 		l, ok := src.(lister)
 		if src.Build() != build || !ok {
@@ -88,7 +92,9 @@ func (s *System) from(sources []store.Source, build int, lay func(store.Source, 
 	return nil, failed
 }
 
-func (s *System) layFrom(ctx context.Context, src store.Source, l lister, build int, features []corbelfile.Feature) ([]string, error) {
+func (s *System) layFrom(
+	ctx context.Context, src store.Source, l lister, build int, features []corbelfile.Feature,
+) ([]string, error) {
 	list, err := l.Components(ctx)
 	if err != nil {
 		return nil, err
@@ -115,7 +121,9 @@ func (s *System) layFrom(ctx context.Context, src store.Source, l lister, build 
 		}
 		x.Components = append(x.Components, corbelfile.Component(m.Component))
 	}
-	return []string{fmt.Sprintf("%d components of build %d laid out anew from %s", len(x.Components), build, src.Title())}, s.edit.WriteFile(corbelfile.IndexPath, corbelfile.Seal(corbelfile.KindIndex, x))
+	return []string{fmt.Sprintf(
+		"%d components of build %d laid out anew from %s", len(x.Components), build, src.Title(),
+	)}, s.edit.WriteFile(corbelfile.IndexPath, corbelfile.Seal(corbelfile.KindIndex, x))
 }
 
 // project makes the files of a component from its payloads. What is right

@@ -50,10 +50,18 @@ func makeStore(b *testing.B, folder string) {
 		data := make([]byte, 4<<20)
 		_, _ = r.Read(data)
 		name := "corbel-" + string(rune('a'+i%26)) + string(rune('a'+i/26))
-		m := corbelfile.Seal(corbelfile.KindManifest, corbelfile.Manifest{Name: name, Version: "1", Files: []corbelfile.File{{Path: name, Payload: corbelfile.Hash(data), Size: int64(len(data))}}})
+		m := corbelfile.Seal(corbelfile.KindManifest, corbelfile.Manifest{
+			Name:    name,
+			Version: "1",
+			Files:   []corbelfile.File{{Path: name, Payload: corbelfile.Hash(data), Size: int64(len(data))}},
+		})
 		put(corbelfile.PayloadFolder+"/"+corbelfile.Hash(data), data)
 		put(corbelfile.ManifestFolder+"/"+name+"-1", m)
-		index.Components = append(index.Components, corbelfile.Component{Name: name, Version: "1", Manifest: corbelfile.Hash(m)})
+		index.Components = append(index.Components, corbelfile.Component{
+			Name:     name,
+			Version:  "1",
+			Manifest: corbelfile.Hash(m),
+		})
 	}
 	put(corbelfile.IndexPath, corbelfile.Seal(corbelfile.KindIndex, index))
 }

@@ -118,29 +118,65 @@ func (b *bootSystem) Rest(volume fs.FS) []boot.Link {
 	p, err := s.Pending()
 	switch {
 	case err != nil:
-		return append(links, boot.Link{Kind: boot.LinkPending, What: corbelfile.WorklistPath, Saw: err.Error(), Fault: "pending-unreadable"})
+		return append(links, boot.Link{
+			Kind:  boot.LinkPending,
+			What:  corbelfile.WorklistPath,
+			Saw:   err.Error(),
+			Fault: "pending-unreadable",
+		})
 	case p == nil:
 		links = append(links, boot.Link{Kind: boot.LinkPending, What: "work for this start", Saw: "none"})
 	case !p.Whole:
-		return append(links, boot.Link{Kind: boot.LinkPending, What: p.Transaction, Saw: fmt.Sprintf("the list breaks off after %d operations", p.Operations), Fault: "pending-half-done"})
+		return append(links, boot.Link{
+			Kind:  boot.LinkPending,
+			What:  p.Transaction,
+			Saw:   fmt.Sprintf("the list breaks off after %d operations", p.Operations),
+			Fault: "pending-half-done",
+		})
 	case len(p.Gone) > 0:
-		return append(links, boot.Link{Kind: boot.LinkPending, What: p.Transaction, Saw: fmt.Sprintf("%d of %d operations refer to %s %s, which is not in the store", p.Gone[0].Operations, p.Operations, p.Gone[0].Component, p.Gone[0].Version), Fault: "pending-component-gone"})
+		return append(links, boot.Link{
+			Kind: boot.LinkPending,
+			What: p.Transaction,
+			Saw: fmt.Sprintf(
+				"%d of %d operations refer to %s %s, which is not in the store",
+				p.Gone[0].Operations, p.Operations, p.Gone[0].Component, p.Gone[0].Version,
+			),
+			Fault: "pending-component-gone",
+		})
 	default:
-		links = append(links, boot.Link{Kind: boot.LinkPending, What: p.Transaction, Saw: fmt.Sprintf("%d operations, all can be done", p.Operations)})
+		links = append(links, boot.Link{
+			Kind: boot.LinkPending,
+			What: p.Transaction,
+			Saw:  fmt.Sprintf("%d operations, all can be done", p.Operations),
+		})
 	}
 	if wants := b.wants(volume); len(wants) > 0 {
 		return append(links, boot.Link{Kind: boot.LinkServices, What: "components", Saw: wants[0], Fault: "component-wants"})
 	}
 	list, err := s.Services()
 	if err != nil {
-		return append(links, boot.Link{Kind: boot.LinkServices, What: corbelfile.ServicesPath, Saw: err.Error(), Fault: "services-unreadable"})
+		return append(links, boot.Link{
+			Kind:  boot.LinkServices,
+			What:  corbelfile.ServicesPath,
+			Saw:   err.Error(),
+			Fault: "services-unreadable",
+		})
 	}
 	for _, svc := range list {
 		if svc.Broken != "" && svc.Start != corbelfile.StartOff {
-			return append(links, boot.Link{Kind: boot.LinkServices, What: svc.Name, Saw: fmt.Sprintf("service of program %s: %s", svc.Program, svc.Broken), Fault: "service-of-program"})
+			return append(links, boot.Link{
+				Kind:  boot.LinkServices,
+				What:  svc.Name,
+				Saw:   fmt.Sprintf("service of program %s: %s", svc.Program, svc.Broken),
+				Fault: "service-of-program",
+			})
 		}
 	}
-	return append(links, boot.Link{Kind: boot.LinkServices, What: "services", Saw: fmt.Sprintf("%d, none that cannot start", len(list))})
+	return append(links, boot.Link{
+		Kind: boot.LinkServices,
+		What: "services",
+		Saw:  fmt.Sprintf("%d, none that cannot start", len(list)),
+	})
 }
 
 // PutBootCode writes the code into sector 0; the table there stays as it is.

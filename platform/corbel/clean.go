@@ -57,7 +57,10 @@ func (s *System) emptied() error {
 		return fmt.Errorf("corbel: serial of the system volume: %w", err)
 	}
 	part.For("system volume made anew")
-	if err := fat.Format(part, p.Length, fat.Options{Label: layout.Recognise(part).Label, Serial: uint32(serial)}); err != nil {
+	if err := fat.Format(part, p.Length, fat.Options{
+		Label:  layout.Recognise(part).Label,
+		Serial: uint32(serial),
+	}); err != nil {
 		return err
 	}
 	e, err := fat.Edit(part, s.now)
@@ -65,7 +68,9 @@ func (s *System) emptied() error {
 		return err
 	}
 	s.sys, s.edit = e, e
-	for _, folder := range []string{corbelfile.ManifestFolder, corbelfile.PayloadFolder, corbelfile.CacheFolder, corbelfile.UsersFolder} {
+	for _, folder := range []string{
+		corbelfile.ManifestFolder, corbelfile.PayloadFolder, corbelfile.CacheFolder, corbelfile.UsersFolder,
+	} {
 		if err := e.Mkdir(folder); err != nil {
 			return err
 		}
@@ -75,7 +80,10 @@ func (s *System) emptied() error {
 
 // begun writes the state that a machine begins with.
 func (s *System) begun(rel corbelfile.Release, features []corbelfile.Feature, carried map[string][]byte) error {
-	for to, from := range map[string]string{corbelfile.SettingsPath: corbelfile.SettingsShipped, corbelfile.ServicesPath: corbelfile.ServicesShipped} {
+	for to, from := range map[string]string{
+		corbelfile.SettingsPath: corbelfile.SettingsShipped,
+		corbelfile.ServicesPath: corbelfile.ServicesShipped,
+	} {
 		raw, err := fs.ReadFile(s.sys, from)
 		if err != nil {
 			return err
@@ -85,7 +93,14 @@ func (s *System) begun(rel corbelfile.Release, features []corbelfile.Feature, ca
 	carried[corbelfile.ReleasePath] = corbelfile.Encode(rel)
 	carried[corbelfile.FeaturesPath] = corbelfile.Encode(features)
 	carried[corbelfile.ProgramsPath] = corbelfile.Encode([]corbelfile.Program{})
-	carried[corbelfile.HistoryPath] = corbelfile.Encode([]corbelfile.History{{When: s.now.UTC(), Kind: "install", ID: "clean", Title: rel.Title, Build: rel.Build, Changed: []corbelfile.Component{}}})
+	carried[corbelfile.HistoryPath] = corbelfile.Encode([]corbelfile.History{{
+		When:    s.now.UTC(),
+		Kind:    "install",
+		ID:      "clean",
+		Title:   rel.Title,
+		Build:   rel.Build,
+		Changed: []corbelfile.Component{},
+	}})
 	for name, raw := range carried {
 		if err := s.edit.Mkdir(path.Dir(name)); err != nil {
 			return err

@@ -30,7 +30,13 @@ func firmwareOf(p *corbelfile.Plate) *firmware.State {
 		Clock: p.Clock.Offset, NetworkUp: p.Network.Up, TimeSync: p.Network.TimeSync,
 	}
 	for _, e := range p.Firmware.Entries {
-		out.Entries = append(out.Entries, firmware.Entry{ID: e.ID, Title: e.Title, Partition: e.Partition, Path: e.Path, Absent: e.Partition == "" && isMedium(e) && p.Medium == nil})
+		out.Entries = append(out.Entries, firmware.Entry{
+			ID:        e.ID,
+			Title:     e.Title,
+			Partition: e.Partition,
+			Path:      e.Path,
+			Absent:    e.Partition == "" && isMedium(e) && p.Medium == nil,
+		})
 	}
 	return out
 }
@@ -51,7 +57,12 @@ func (Adapter) WriteFirmware(dev block.Device, want *firmware.State) error {
 	p.Firmware.Order = want.Order
 	p.Firmware.Entries = nil
 	for _, e := range want.Entries {
-		p.Firmware.Entries = append(p.Firmware.Entries, corbelfile.StartEntry{ID: e.ID, Title: e.Title, Partition: e.Partition, Path: e.Path})
+		p.Firmware.Entries = append(p.Firmware.Entries, corbelfile.StartEntry{
+			ID:        e.ID,
+			Title:     e.Title,
+			Partition: e.Partition,
+			Path:      e.Path,
+		})
 	}
 	p.Clock.Offset, p.Network.Up, p.Network.TimeSync = want.Clock, want.NetworkUp, want.TimeSync
 	if raw, err = p.Bytes(); err != nil {

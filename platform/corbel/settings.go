@@ -48,11 +48,22 @@ func (s *System) SettingFaults() (list []bag.SettingFault, err error) {
 			list = append(list, bag.SettingFault{Branch: b.Name, Kind: "damaged", Want: "as its sum says", Got: b.Damaged})
 			continue
 		case b.Owner != want.Owner || b.Grants != want.Grants:
-			list = append(list, bag.SettingFault{Branch: b.Name, Kind: "owner", Want: want.Owner + " " + want.Grants, Got: b.Owner + " " + b.Grants})
+			list = append(list, bag.SettingFault{
+				Branch: b.Name,
+				Kind:   "owner",
+				Want:   want.Owner + " " + want.Grants,
+				Got:    b.Owner + " " + b.Grants,
+			})
 		}
 		for name, value := range b.Values {
 			if rule := rules[want.Name+"/"+name]; rule != nil && !rule(value) {
-				list = append(list, bag.SettingFault{Branch: b.Name, Name: name, Kind: "value", Want: want.Values[name], Got: value})
+				list = append(list, bag.SettingFault{
+					Branch: b.Name,
+					Name:   name,
+					Kind:   "value",
+					Want:   want.Values[name],
+					Got:    value,
+				})
 			}
 		}
 	}
@@ -135,7 +146,13 @@ func (s *System) Settings() (list []upkeep.Branch, err error) {
 		return nil, err
 	}
 	for _, b := range tree.Branches {
-		list = append(list, upkeep.Branch{Name: b.Name, Owner: b.Owner, Grants: b.Grants, Values: b.Values, Damaged: b.Damaged})
+		list = append(list, upkeep.Branch{
+			Name:    b.Name,
+			Owner:   b.Owner,
+			Grants:  b.Grants,
+			Values:  b.Values,
+			Damaged: b.Damaged,
+		})
 	}
 	return list, nil
 }
@@ -280,7 +297,9 @@ func (s *System) PutBackSettings(branch, from string) (restored string, err erro
 	if from == "" {
 		return "", errors.New("corbel: no settings were kept aside that differ from those that are there")
 	}
-	return "", fmt.Errorf("corbel: no settings were kept aside at %q: there are %s", from, strings.Join(s.KeptSettings(), ", "))
+	return "", fmt.Errorf(
+		"corbel: no settings were kept aside at %q: there are %s", from, strings.Join(s.KeptSettings(), ", "),
+	)
 }
 
 // SettingsAreAsKept says when settings, or one branch, were kept that are like

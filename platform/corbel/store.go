@@ -88,7 +88,10 @@ func (c *componentStore) Parse(raw []byte) (*store.Manifest, error) {
 	if err := corbelfile.Unseal(corbelfile.KindManifest, raw, &m); err != nil {
 		return nil, err
 	}
-	out := &store.Manifest{Component: store.Component{Name: m.Name, Version: m.Version, Manifest: corbelfile.Hash(raw)}, Needs: m.Needs}
+	out := &store.Manifest{
+		Component: store.Component{Name: m.Name, Version: m.Version, Manifest: corbelfile.Hash(raw)},
+		Needs:     m.Needs,
+	}
 	for _, f := range m.Files {
 		out.Files = append(out.Files, store.File{Path: f.Path, Payload: f.Payload, Size: f.Size, Protected: f.Protected})
 	}

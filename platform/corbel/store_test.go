@@ -36,7 +36,14 @@ func TestRepairTakesNothingOfAnotherBuild(t *testing.T) {
 	server := httptest.NewServer(v)
 	t.Cleanup(server.Close)
 	link := standin.Link{Base: server.URL, Client: http.DefaultClient}
-	twin, err := standin.Build(t.Context(), filepath.Join(t.TempDir(), "twin"), standin.Options{Seed: 2, Mode: "bios", Name: "twin", Now: now, Vendor: v, Link: link})
+	twin, err := standin.Build(t.Context(), filepath.Join(t.TempDir(), "twin"), standin.Options{
+		Seed:   2,
+		Mode:   "bios",
+		Name:   "twin",
+		Now:    now,
+		Vendor: v,
+		Link:   link,
+	})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -53,7 +60,9 @@ func TestRepairTakesNothingOfAnotherBuild(t *testing.T) {
 		t.Fatal(err)
 	}
 	other := corbel.VendorSource(server.URL, standin.BuildRelease)
-	for i, name := range []string{"payload-missing", "payload-altered", "manifest-damaged", "protected-file-altered", "dependency-missing"} {
+	for i, name := range []string{
+		"payload-missing", "payload-altered", "manifest-damaged", "protected-file-altered", "dependency-missing",
+	} {
 		for _, source := range []store.Source{twinSource, medium, corbel.VendorSource(server.URL, standin.BuildBase)} {
 			t.Run(name+" from "+source.Title(), func(t *testing.T) {
 				o := standin.Options{Seed: uint64(20 + i), Mode: "uefi", Name: "m", Now: now, Vendor: v, Link: link}
@@ -78,7 +87,10 @@ func TestRepairTakesNothingOfAnotherBuild(t *testing.T) {
 					}
 				} else if !errors.Is(err, store.ErrOtherBuild) {
 					t.Errorf("another build: %v", err)
-				} else if done, err = store.Repair(t.Context(), sys.Components(), report, []store.Source{other, source}); err != nil || len(done) == 0 {
+				} else if done, err = store.Repair(t.Context(), sys.Components(), report, []store.Source{
+					other, source,
+				}); err != nil ||
+					len(done) == 0 {
 					t.Fatalf("%v %v", done, err)
 				}
 				keep(t, draft, m.Disk())

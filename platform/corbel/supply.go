@@ -34,9 +34,15 @@ func (Adapter) DescribeMedium(name string, raw []byte) (*media.Medium, bool, err
 		return nil, true, err
 	}
 	m := &media.Medium{
-		Title: fmt.Sprintf("%s, build %d", p.Offer.Title, p.Offer.Build), Label: p.Offer.ID, Architecture: p.Offer.Architecture,
-		Size: int64(len(raw)), Disc: []firmware.Mode{}, Stick: []firmware.Mode{}, How: []string{},
-		Note: "in which modes it starts is noted on the nameplate of the machine that has it: diorthos gather reads it there",
+		Title:        fmt.Sprintf("%s, build %d", p.Offer.Title, p.Offer.Build),
+		Label:        p.Offer.ID,
+		Architecture: p.Offer.Architecture,
+		Size:         int64(len(raw)),
+		Disc:         []firmware.Mode{},
+		Stick:        []firmware.Mode{},
+		How:          []string{},
+		Note: "in which modes it starts is noted on the nameplate of the machine that has it: diorthos gather " +
+			"reads it there",
 	}
 	for _, c := range p.Contents {
 		m.Total += int64(c.Size)

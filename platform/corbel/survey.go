@@ -74,13 +74,36 @@ func (s *System) parts(st *bag.State) {
 // machine takes over what the nameplate says.
 func (a Adapter) machine(p *corbelfile.Plate, g system.Ground, facts *bag.Facts) {
 	facts.Machine = bag.Machine{Name: p.Name, Site: p.Site, Model: p.Model}
-	facts.Hardware = &bag.Hardware{Architecture: p.Architecture, Processor: p.Processor, Processors: p.Processors, Flags: p.Flags, Memory: p.Memory, Width: p.Width, Height: p.Height}
+	facts.Hardware = &bag.Hardware{
+		Architecture: p.Architecture,
+		Processor:    p.Processor,
+		Processors:   p.Processors,
+		Flags:        p.Flags,
+		Memory:       p.Memory,
+		Width:        p.Width,
+		Height:       p.Height,
+	}
 	facts.Firmware = &bag.Firmware{Mode: firmware.Mode(p.Firmware.Mode)}
-	facts.Clock = &bag.Clock{Synchronised: p.Network.Up && p.Network.TimeSync && max(p.Clock.Offset, -p.Clock.Offset) < 60, ReferenceOff: int64(p.Clock.Offset), Referenced: true, Reference: "the machine that gathered"}
-	facts.Network = &bag.Network{Links: []bag.Link{{Name: "net0", State: map[bool]string{true: "up", false: "down"}[p.Network.Up]}}, Route: p.Network.Up, Metered: map[bool]string{true: "yes", false: "no"}[p.Network.Metered]}
+	facts.Clock = &bag.Clock{
+		Synchronised: p.Network.Up && p.Network.TimeSync && max(p.Clock.Offset, -p.Clock.Offset) < 60,
+		ReferenceOff: int64(p.Clock.Offset),
+		Referenced:   true,
+		Reference:    "the machine that gathered",
+	}
+	facts.Network = &bag.Network{
+		Links:   []bag.Link{{Name: "net0", State: map[bool]string{true: "up", false: "down"}[p.Network.Up]}},
+		Route:   p.Network.Up,
+		Metered: map[bool]string{true: "yes", false: "no"}[p.Network.Metered],
+	}
 	facts.Devices = []bag.Device{}
 	for _, d := range p.Devices {
-		facts.Devices = append(facts.Devices, bag.Device{Name: d.Name, Kind: d.Kind, Bus: d.Bus, Size: d.Size, Removable: d.Removable})
+		facts.Devices = append(facts.Devices, bag.Device{
+			Name:      d.Name,
+			Kind:      d.Kind,
+			Bus:       d.Bus,
+			Size:      d.Size,
+			Removable: d.Removable,
+		})
 	}
 	facts.Surveyed = true
 	st := facts.State
@@ -177,11 +200,22 @@ func wantsOf(v fs.FS, plate *corbelfile.Plate) (list []string) {
 func lacks(m *corbelfile.Manifest, plate *corbelfile.Plate) (list []string) {
 	for _, flag := range m.Wants.Flags {
 		if !slices.Contains(plate.Flags, flag) {
-			list = append(list, fmt.Sprintf("%s %s wants a processor with %s; %s has %s", m.Name, m.Version, flag, plate.Processor, strings.Join(plate.Flags, " ")))
+			list = append(
+				list,
+				fmt.Sprintf(
+					"%s %s wants a processor with %s; %s has %s",
+					m.Name, m.Version, flag, plate.Processor, strings.Join(plate.Flags, " "),
+				),
+			)
 		}
 	}
 	if m.Wants.Memory > plate.Memory {
-		list = append(list, fmt.Sprintf("%s %s wants %d MiB of memory; the machine has %d MiB", m.Name, m.Version, m.Wants.Memory>>20, plate.Memory>>20))
+		list = append(
+			list,
+			fmt.Sprintf(
+				"%s %s wants %d MiB of memory; the machine has %d MiB", m.Name, m.Version, m.Wants.Memory>>20, plate.Memory>>20,
+			),
+		)
 	}
 	return list
 }
@@ -264,7 +298,13 @@ func (s *System) lists(st *bag.State) {
 
 // client takes over how the update client stands.
 func (s *System) client(g system.Ground, st *bag.State, plate *corbelfile.Plate) {
-	u := &bag.UpdateClient{Service: updateService, Policy: map[string]string{}, Offers: []bag.Offer{}, CacheLocked: s.CacheLocked(), Leftovers: s.Leftovers()}
+	u := &bag.UpdateClient{
+		Service:     updateService,
+		Policy:      map[string]string{},
+		Offers:      []bag.Offer{},
+		CacheLocked: s.CacheLocked(),
+		Leftovers:   s.Leftovers(),
+	}
 	st.Update = u
 	var errs [5]error
 	u.CacheDamaged, errs[0] = s.DamagedDownloads()
@@ -287,7 +327,21 @@ func (s *System) client(g system.Ground, st *bag.State, plate *corbelfile.Plate)
 	offers, errs[4] = s.offers()
 	rel, _ := read[corbelfile.Release](s.sys, corbelfile.ReleasePath)
 	for _, o := range offers {
-		out := bag.Offer{ID: o.ID, Kind: o.Kind, Title: o.Title, Build: o.Build, Base: o.Base, Architecture: o.Architecture, SupersededBy: o.SupersededBy, Device: o.Device, Version: o.Version, Feature: o.Feature, As: o.As, Held: o.Held, Lacks: []bag.Lack{}}
+		out := bag.Offer{
+			ID:           o.ID,
+			Kind:         o.Kind,
+			Title:        o.Title,
+			Build:        o.Build,
+			Base:         o.Base,
+			Architecture: o.Architecture,
+			SupersededBy: o.SupersededBy,
+			Device:       o.Device,
+			Version:      o.Version,
+			Feature:      o.Feature,
+			As:           o.As,
+			Held:         o.Held,
+			Lacks:        []bag.Lack{},
+		}
 		if raw, err := fs.ReadFile(s.sys, packPath(o.ID)); err == nil {
 			out.Cached = true
 			if pack, err := corbelfile.ReadPack(raw); err == nil {
@@ -300,7 +354,9 @@ func (s *System) client(g system.Ground, st *bag.State, plate *corbelfile.Plate)
 }
 
 // lacksFor holds the machine against what an offer asks.
-func (s *System) lacksFor(o corbelfile.Offer, rel corbelfile.Release, plate *corbelfile.Plate, g system.Ground, st *bag.State) (list []bag.Lack) {
+func (s *System) lacksFor(
+	o corbelfile.Offer, rel corbelfile.Release, plate *corbelfile.Plate, g system.Ground, st *bag.State,
+) (list []bag.Lack) {
 	add := func(kind string, fit bool, want, got string) {
 		if !fit {
 			list = append(list, bag.Lack{Kind: kind, Want: want, Got: got})
@@ -310,20 +366,27 @@ func (s *System) lacksFor(o corbelfile.Offer, rel corbelfile.Release, plate *cor
 	add("superseded", o.SupersededBy == "", "the latest", "superseded by "+o.SupersededBy)
 	add("build", o.Base == rel.Build || o.Kind == "driver", fmt.Sprint(o.Base), fmt.Sprint(rel.Build))
 	for _, d := range st.Drivers {
-		add("driver", o.Kind != "driver" || d.Device != o.Device || compareVersions(d.Version, o.Version) <= 0, "newer than "+d.Version, o.Version)
+		add("driver", o.Kind != "driver" || d.Device != o.Device || compareVersions(d.Version, o.Version) <= 0, "newer than "+
+			d.Version, o.Version)
 	}
 	f := o.Fit
 	if f == nil {
 		return list
 	}
 	add("system-space", g.Contents[g.System].Free >= f.Free, mib(f.Free), mib(g.Contents[g.System].Free))
-	add("boot-space", s.boot == nil || g.Contents[s.bootPart.Number].Free >= f.FreeBoot, mib(f.FreeBoot), mib(g.Contents[s.bootPart.Number].Free))
+	add(
+		"boot-space", s.boot == nil || g.Contents[s.bootPart.Number].Free >= f.FreeBoot, mib(f.FreeBoot),
+		mib(g.Contents[s.bootPart.Number].Free),
+	)
 	add("disk", g.Disk.Size() >= f.Disk, mib(f.Disk), mib(g.Disk.Size()))
 	if plate == nil {
 		return list
 	}
 	add("memory", plate.Memory >= f.Memory, mib(f.Memory), mib(plate.Memory))
-	add("display", plate.Width >= f.Width && plate.Height >= f.Height, fmt.Sprintf("%dx%d", f.Width, f.Height), fmt.Sprintf("%dx%d", plate.Width, plate.Height))
+	add(
+		"display", plate.Width >= f.Width && plate.Height >= f.Height, fmt.Sprintf("%dx%d", f.Width, f.Height),
+		fmt.Sprintf("%dx%d", plate.Width, plate.Height),
+	)
 	add("model", len(f.Models) == 0 || slices.Contains(f.Models, plate.Model), strings.Join(f.Models, ", "), plate.Model)
 	for _, flag := range f.Flags {
 		add("processor", slices.Contains(plate.Flags, flag), flag, strings.Join(plate.Flags, " "))

@@ -37,7 +37,8 @@ func TestTheChainBreaksWhereTheMachineStops(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			if before := looked(t, m); before.State.Chain.Broken() != nil || len(before.State.Store.Faults)+len(before.State.Settings)+len(before.State.FileSystems) > 0 {
+			if before := looked(t, m); before.State.Chain.Broken() != nil ||
+				len(before.State.Store.Faults)+len(before.State.Settings)+len(before.State.FileSystems) > 0 {
 				t.Fatalf("a machine that is well: %+v", before.State)
 			}
 			if err := f.Break(t.Context(), m, o); err != nil {

@@ -95,7 +95,10 @@ func (s *System) chooseBoot() {
 
 // isBoot tells the loader's volume from others by what is on it.
 func isBoot(v fs.FS, p layout.Partition) bool {
-	for _, name := range []string{corbelfile.EarlyUEFI, corbelfile.LoaderUEFI, corbelfile.BootStoreUEFI, corbelfile.LoaderBIOS, corbelfile.BootStoreBIOS, corbelfile.EarlyBIOS} {
+	for _, name := range []string{
+		corbelfile.EarlyUEFI, corbelfile.LoaderUEFI, corbelfile.BootStoreUEFI, corbelfile.LoaderBIOS,
+		corbelfile.BootStoreBIOS, corbelfile.EarlyBIOS,
+	} {
 		if has(v, name) {
 			return true
 		}
@@ -125,7 +128,13 @@ func (s *System) Services() ([]upkeep.Service, error) {
 	}
 	out := make([]upkeep.Service, len(list))
 	for i, have := range list {
-		out[i] = upkeep.Service{Name: have.Name, Needs: have.Needs, Start: have.Start, Running: have.Running, Program: have.Program}
+		out[i] = upkeep.Service{
+			Name:    have.Name,
+			Needs:   have.Needs,
+			Start:   have.Start,
+			Running: have.Running,
+			Program: have.Program,
+		}
 		if k := slices.IndexFunc(shipped, func(o corbelfile.Service) bool { return o.Name == have.Name }); k >= 0 {
 			out[i].Shipped, out[i].Runs = shipped[k].Start, shipped[k].Running
 		}
@@ -394,7 +403,9 @@ func (s *System) Pending() (*bag.Pending, error) {
 		if has(s.sys, manifestPath(op.Component, op.Version)) {
 			continue
 		}
-		i := slices.IndexFunc(p.Gone, func(g bag.MissingReference) bool { return g.Component == op.Component && g.Version == op.Version })
+		i := slices.IndexFunc(p.Gone, func(g bag.MissingReference) bool {
+			return g.Component == op.Component && g.Version == op.Version
+		})
 		if i < 0 {
 			i = len(p.Gone)
 			p.Gone = append(p.Gone, bag.MissingReference{Component: op.Component, Version: op.Version})

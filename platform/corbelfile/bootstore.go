@@ -30,7 +30,12 @@ func ReadBootStore(raw []byte) (e BootEntry, err error) {
 		return e, &FormatError{In: "corbel", What: "boot store", Want: bootHead + " … crc", Got: fmt.Sprintf("%.30q", raw)}
 	}
 	if want, got := fmt.Sprintf("crc %08x\n", crc32.ChecksumIEEE(raw[:i])), string(raw[i:]); want != got {
-		return e, &FormatError{In: "corbel", What: "boot store: crc", Want: strings.TrimSpace(want), Got: fmt.Sprintf("%.20q", got)}
+		return e, &FormatError{
+			In:   "corbel",
+			What: "boot store: crc",
+			Want: strings.TrimSpace(want),
+			Got:  fmt.Sprintf("%.20q", got),
+		}
 	}
 	for _, line := range strings.Split(string(raw[:i]), "\n")[1:] {
 		key, value, _ := strings.Cut(line, " ")

@@ -18,7 +18,14 @@ func list(t testing.TB, n int, r *rand.Rand) (whole, want []byte, gone int) {
 	t.Helper()
 	var ops, kept []corbelfile.Operation
 	for i := range n {
-		op := corbelfile.Operation{Number: i + 1, Do: "place", Component: fmt.Sprintf("corbel-%c", 'a'+r.IntN(20)), Version: "7.2.5", Payload: fmt.Sprintf("%016x", r.Uint64()), At: "x/part0.bin"}
+		op := corbelfile.Operation{
+			Number:    i + 1,
+			Do:        "place",
+			Component: fmt.Sprintf("corbel-%c", 'a'+r.IntN(20)),
+			Version:   "7.2.5",
+			Payload:   fmt.Sprintf("%016x", r.Uint64()),
+			At:        "x/part0.bin",
+		}
 		if r.IntN(9) == 0 {
 			op = corbelfile.Operation{Number: i + 1, Do: "switch", Component: "corbel-ticket", Version: "7.2.13"}
 			gone++
@@ -37,7 +44,9 @@ func list(t testing.TB, n int, r *rand.Rand) (whole, want []byte, gone int) {
 	return a.Bytes(), b.Bytes(), gone
 }
 
-var findGone = corbelfile.FindOperations(func(component []byte) bool { return string(component) == "corbel-ticket 7.2.13" })
+var findGone = corbelfile.FindOperations(func(component []byte) bool {
+	return string(component) == "corbel-ticket 7.2.13"
+})
 
 // TestExcisionLeavesTheRestAsItWas: what stays is byte for byte the list that
 // would have been written without the operations that go.
@@ -65,7 +74,10 @@ func FuzzExcision(f *testing.F) {
 	f.Add([]byte("\n\n component \n"))
 	f.Fuzz(func(t *testing.T, raw []byte) {
 		var same, less bytes.Buffer
-		if _, err := upkeep.Excise(t.Context(), bytes.NewReader(raw), &same, corbelfile.FindOperations(func([]byte) bool { return false })); err != nil || !bytes.Equal(same.Bytes(), raw) {
+		if _, err := upkeep.Excise(t.Context(), bytes.NewReader(raw), &same, corbelfile.FindOperations(func([]byte) bool {
+			return false
+		})); err != nil ||
+			!bytes.Equal(same.Bytes(), raw) {
 			t.Fatalf("copied %q to %q: %v", raw, same.Bytes(), err)
 		}
 		cut, err := upkeep.Excise(t.Context(), bytes.NewReader(raw), &less, findGone)
@@ -79,12 +91,20 @@ func FuzzExcision(f *testing.F) {
 // FuzzFiles: no file makes a reader fail otherwise than by an error, and
 // settings that were read are written as they were.
 func FuzzFiles(f *testing.F) {
-	tree := &corbelfile.Tree{Branches: []corbelfile.Branch{{Name: "a/b", Owner: "system", Grants: "system:full", Values: map[string]string{"x": "1", "y": ""}}}}
+	tree := &corbelfile.Tree{Branches: []corbelfile.Branch{{
+		Name:   "a/b",
+		Owner:  "system",
+		Grants: "system:full",
+		Values: map[string]string{"x": "1", "y": ""},
+	}}}
 	f.Add(tree.Bytes())
 	f.Add(bytes.Replace(tree.Bytes(), []byte("x="), []byte("x\x00"), 1))
 	f.Add(corbelfile.BootEntry{Volume: "1A2B-3C4D", Kernel: "k", Mode: "normal"}.Bytes())
 	f.Add(corbelfile.Seal(corbelfile.KindIndex, corbelfile.Index{Build: 7210}))
-	f.Add((&corbelfile.Pack{Contents: []corbelfile.Content{{Payload: "x", Size: 1}}, Payloads: map[string][]byte{"x": {1}}}).Bytes())
+	f.Add((&corbelfile.Pack{
+		Contents: []corbelfile.Content{{Payload: "x", Size: 1}},
+		Payloads: map[string][]byte{"x": {1}},
+	}).Bytes())
 	f.Fuzz(func(t *testing.T, raw []byte) {
 		if tree, err := corbelfile.ReadTree(raw); err == nil {
 			again, err := corbelfile.ReadTree(tree.Bytes())

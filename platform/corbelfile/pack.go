@@ -75,11 +75,21 @@ func (p *Pack) Bytes() []byte {
 func ReadPack(raw []byte) (*Pack, error) {
 	rest, ok := bytes.CutPrefix(raw, []byte(packMagic))
 	if !ok || len(rest) < 4 {
-		return nil, &FormatError{In: "corbel", What: "package", Want: fmt.Sprintf("%q at its start", packMagic), Got: fmt.Sprintf("%.16q", raw)}
+		return nil, &FormatError{
+			In:   "corbel",
+			What: "package",
+			Want: fmt.Sprintf("%q at its start", packMagic),
+			Got:  fmt.Sprintf("%.16q", raw),
+		}
 	}
 	n := binary.LittleEndian.Uint32(rest)
 	if n > maxHead || int(n) > len(rest)-4 {
-		return nil, &FormatError{In: "corbel", What: "package: length of the head", Want: fmt.Sprintf("at most %d", len(rest)-4), Got: fmt.Sprint(n)}
+		return nil, &FormatError{
+			In:   "corbel",
+			What: "package: length of the head",
+			Want: fmt.Sprintf("at most %d", len(rest)-4),
+			Got:  fmt.Sprint(n),
+		}
 	}
 	p := &Pack{Payloads: map[string][]byte{}}
 	if err := json.Unmarshal(rest[4:4+n], p); err != nil {
@@ -88,7 +98,12 @@ func ReadPack(raw []byte) (*Pack, error) {
 	body := rest[4+n:]
 	for _, c := range p.Contents {
 		if c.Size < 0 || c.Size > len(body) {
-			return nil, &FormatError{In: "corbel", What: "package: payload " + c.Payload, Want: fmt.Sprintf("%d bytes", c.Size), Got: fmt.Sprintf("%d are left", len(body))}
+			return nil, &FormatError{
+				In:   "corbel",
+				What: "package: payload " + c.Payload,
+				Want: fmt.Sprintf("%d bytes", c.Size),
+				Got:  fmt.Sprintf("%d are left", len(body)),
+			}
 		}
 		p.Payloads[c.Payload], body = body[:c.Size], body[c.Size:]
 	}

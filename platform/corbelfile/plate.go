@@ -101,7 +101,12 @@ func (p *Plate) Bytes() ([]byte, error) {
 		return nil, err
 	}
 	if len(body)+1 > PlateSize {
-		return nil, &FormatError{In: "corbel", What: "nameplate", Want: fmt.Sprintf("at most %d bytes", PlateSize-1), Got: fmt.Sprint(len(body))}
+		return nil, &FormatError{
+			In:   "corbel",
+			What: "nameplate",
+			Want: fmt.Sprintf("at most %d bytes", PlateSize-1),
+			Got:  fmt.Sprint(len(body)),
+		}
 	}
 	raw := bytes.Repeat([]byte{' '}, PlateSize)
 	copy(raw, body)

@@ -36,7 +36,12 @@ func Unseal(kind string, raw []byte, v any) error {
 	line, body, found := bytes.Cut(raw, []byte("\n"))
 	words := strings.Fields(string(line))
 	if !found || len(words) != 3 || words[0] != kind || words[1] != "1" {
-		return &FormatError{In: "corbel", What: kind + ": first line", Want: kind + " 1 HASH", Got: fmt.Sprintf("%.40q", line)}
+		return &FormatError{
+			In:   "corbel",
+			What: kind + ": first line",
+			Want: kind + " 1 HASH",
+			Got:  fmt.Sprintf("%.40q", line),
+		}
 	}
 	if got := Hash(body); got != words[2] {
 		return &FormatError{In: "corbel", What: kind + ": hash", Want: words[2], Got: got}

@@ -54,10 +54,20 @@ func (t *Tree) Value(branch, name string) string {
 func (t *Tree) Set(branch, name, value string) error {
 	b := t.Find(branch)
 	if b == nil || b.Damaged != "" {
-		return &FormatError{In: "corbel", What: "settings branch " + branch, Want: "a branch that is there and sound", Got: "none"}
+		return &FormatError{
+			In:   "corbel",
+			What: "settings branch " + branch,
+			Want: "a branch that is there and sound",
+			Got:  "none",
+		}
 	}
 	if name == "" || strings.ContainsAny(name, "=\r\n") || strings.ContainsAny(value, "\r\n") {
-		return &FormatError{In: "corbel", What: "settings value " + branch, Want: "a name without =, and a value, each in one line", Got: fmt.Sprintf("%q = %q", name, value)}
+		return &FormatError{
+			In:   "corbel",
+			What: "settings value " + branch,
+			Want: "a name without =, and a value, each in one line",
+			Got:  fmt.Sprintf("%q = %q", name, value),
+		}
 	}
 	if value == "" {
 		delete(b.Values, name)
@@ -71,7 +81,12 @@ func (t *Tree) Set(branch, name, value string) error {
 func (b *Branch) SetOwner(owner, grants string) error {
 	for _, word := range []string{owner, grants} {
 		if word == "" || strings.ContainsAny(word, " \t\r\n") {
-			return &FormatError{In: "corbel", What: "settings branch " + b.Name, Want: "an owner and grants, each one word", Got: fmt.Sprintf("%q", word)}
+			return &FormatError{
+				In:   "corbel",
+				What: "settings branch " + b.Name,
+				Want: "an owner and grants, each one word",
+				Got:  fmt.Sprintf("%q", word),
+			}
 		}
 	}
 	b.Owner, b.Grants = owner, grants
@@ -83,18 +98,33 @@ func (b *Branch) SetOwner(owner, grants string) error {
 func (t *Tree) Rename(branch, name, to string) error {
 	b := t.Find(branch)
 	if b == nil || b.Damaged != "" {
-		return &FormatError{In: "corbel", What: "settings branch " + branch, Want: "a branch that is there and sound", Got: "none"}
+		return &FormatError{
+			In:   "corbel",
+			What: "settings branch " + branch,
+			Want: "a branch that is there and sound",
+			Got:  "none",
+		}
 	}
 	if name == "" {
 		if to == "" || t.Find(to) != nil || strings.ContainsAny(to, "] \t\r\n") {
-			return &FormatError{In: "corbel", What: "settings branch " + branch, Want: "a name that no branch has, without spaces and ]", Got: fmt.Sprintf("%q", to)}
+			return &FormatError{
+				In:   "corbel",
+				What: "settings branch " + branch,
+				Want: "a name that no branch has, without spaces and ]",
+				Got:  fmt.Sprintf("%q", to),
+			}
 		}
 		b.Name = to
 		return nil
 	}
 	value, there := b.Values[name]
 	if _, taken := b.Values[to]; !there || taken || to == "" {
-		return &FormatError{In: "corbel", What: "settings value " + branch + " " + name, Want: "a value that is there, and a name that none has", Got: fmt.Sprintf("%q to %q", name, to)}
+		return &FormatError{
+			In:   "corbel",
+			What: "settings value " + branch + " " + name,
+			Want: "a value that is there, and a name that none has",
+			Got:  fmt.Sprintf("%q to %q", name, to),
+		}
 	}
 	if err := t.Set(branch, to, value); err != nil {
 		return err
@@ -108,7 +138,12 @@ func (t *Tree) Rename(branch, name, to string) error {
 func ReadTree(raw []byte) (*Tree, error) {
 	head, rest, _ := bytes.Cut(raw, []byte("\n"))
 	if string(head) != settingsHead {
-		return nil, &FormatError{In: "corbel", What: "settings: first line", Want: settingsHead, Got: fmt.Sprintf("%.40q", head)}
+		return nil, &FormatError{
+			In:   "corbel",
+			What: "settings: first line",
+			Want: settingsHead,
+			Got:  fmt.Sprintf("%.40q", head),
+		}
 	}
 	t := &Tree{}
 	var sum string
@@ -121,7 +156,12 @@ func ReadTree(raw []byte) (*Tree, error) {
 		if name, attributes, ok := branchLine(string(line)); ok {
 			seal()
 			sum = attributes["sum"]
-			t.Branches = append(t.Branches, Branch{Name: name, Owner: attributes["owner"], Grants: attributes["grants"], Values: map[string]string{}})
+			t.Branches = append(t.Branches, Branch{
+				Name:   name,
+				Owner:  attributes["owner"],
+				Grants: attributes["grants"],
+				Values: map[string]string{},
+			})
 			continue
 		}
 		if len(t.Branches) == 0 {

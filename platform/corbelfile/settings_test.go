@@ -14,7 +14,12 @@ import (
 func tree(r *rand.Rand) *corbelfile.Tree {
 	t := &corbelfile.Tree{}
 	for i := range 1 + r.IntN(6) {
-		b := corbelfile.Branch{Name: fmt.Sprintf("deck/%d", i), Owner: []string{corbelfile.OwnerSystem, "ines"}[r.IntN(2)], Grants: corbelfile.GrantsShipped, Values: map[string]string{}}
+		b := corbelfile.Branch{
+			Name:   fmt.Sprintf("deck/%d", i),
+			Owner:  []string{corbelfile.OwnerSystem, "ines"}[r.IntN(2)],
+			Grants: corbelfile.GrantsShipped,
+			Values: map[string]string{},
+		}
 		for k := range r.IntN(5) {
 			b.Values[fmt.Sprintf("lamp%d", k)] = []string{"on", "off", "half = lit", "[dim]", " two  spaces"}[r.IntN(5)]
 		}
@@ -36,7 +41,8 @@ func TestSettingsAreReadAsTheyWereWritten(t *testing.T) {
 			t.Fatalf("seed %d: written again:\n%s\nwant\n%s", seed, got.Bytes(), raw)
 		}
 		for i, b := range got.Branches {
-			if w := want.Branches[i]; b.Damaged != "" || b.Name != w.Name || b.Owner != w.Owner || b.Grants != w.Grants || !reflect.DeepEqual(b.Values, w.Values) {
+			if w := want.Branches[i]; b.Damaged != "" || b.Name != w.Name || b.Owner != w.Owner || b.Grants != w.Grants ||
+				!reflect.DeepEqual(b.Values, w.Values) {
 				t.Fatalf("seed %d: %+v, want %+v", seed, b, w)
 			}
 		}
@@ -61,12 +67,17 @@ func TestADamagedBranchStaysAsItWasFound(t *testing.T) {
 	if !bytes.Equal(got.Bytes(), raw) {
 		t.Errorf("written again:\n%s\nwant\n%s", got.Bytes(), raw)
 	}
-	for what, err := range map[string]error{"set": got.Set("b", "two", "2"), "rename": got.Rename("b", "", "c"), "set in none": got.Set("c", "x", "y")} {
+	for what, err := range map[string]error{
+		"set":         got.Set("b", "two", "2"),
+		"rename":      got.Rename("b", "", "c"),
+		"set in none": got.Set("c", "x", "y"),
+	} {
 		if err == nil {
 			t.Errorf("%s: a damaged or missing branch was changed", what)
 		}
 	}
-	if err := got.Set("a", "one", "11"); err != nil || !bytes.Contains(got.Bytes(), []byte("one=11")) || !bytes.Contains(got.Bytes(), []byte("two=7")) {
+	if err := got.Set("a", "one", "11"); err != nil || !bytes.Contains(got.Bytes(), []byte("one=11")) ||
+		!bytes.Contains(got.Bytes(), []byte("two=7")) {
 		t.Errorf("%v\n%s", err, got.Bytes())
 	}
 }
@@ -74,7 +85,12 @@ func TestADamagedBranchStaysAsItWasFound(t *testing.T) {
 func TestChangesThatNoFileCanHoldAreRefused(t *testing.T) {
 	fresh := func() *corbelfile.Tree {
 		return &corbelfile.Tree{Branches: []corbelfile.Branch{
-			{Name: "a", Owner: "system", Grants: "g", Values: map[string]string{"one": "1", "two": "2"}}, {Name: "b", Owner: "system", Grants: "g", Values: map[string]string{}},
+			{
+				Name:   "a",
+				Owner:  "system",
+				Grants: "g",
+				Values: map[string]string{"one": "1", "two": "2"},
+			}, {Name: "b", Owner: "system", Grants: "g", Values: map[string]string{}},
 		}}
 	}
 	before := string(fresh().Bytes())
@@ -97,7 +113,10 @@ func TestChangesThatNoFileCanHoldAreRefused(t *testing.T) {
 		}
 	}
 	x := fresh()
-	for _, err := range []error{x.Rename("a", "one", "uno"), x.Rename("b", "", "c"), x.Find("c").SetOwner("ines", "ines:full"), x.Set("c", "lamp", "on")} {
+	for _, err := range []error{
+		x.Rename("a", "one", "uno"), x.Rename("b", "", "c"), x.Find("c").SetOwner("ines", "ines:full"),
+		x.Set("c", "lamp", "on"),
+	} {
 		if err != nil {
 			t.Error(err)
 		}

@@ -46,7 +46,12 @@ func WriteWorklist(w io.Writer, transaction string, list []Operation) error {
 func ReadWorklist(r io.Reader) (list []Operation, whole bool, err error) {
 	in := bufio.NewScanner(r)
 	if !in.Scan() || in.Text() != worklistHead {
-		return nil, false, &FormatError{In: "corbel", What: "worklist: first line", Want: worklistHead, Got: fmt.Sprintf("%.40q", in.Text())}
+		return nil, false, &FormatError{
+			In:   "corbel",
+			What: "worklist: first line",
+			Want: worklistHead,
+			Got:  fmt.Sprintf("%.40q", in.Text()),
+		}
 	}
 	for in.Scan() {
 		line := in.Text()

@@ -26,12 +26,14 @@ func (Adapter) Lacks() map[system.Ability]string {
 		system.HasFeatures: onTree, system.HasComponents: onTree, system.HasUpdates: onTree,
 		system.HasPrograms: onTree, system.HasReinstall: onTree, system.HasCleanInstall: onTree,
 		system.HasBootPieces: onTree, system.HasBootVolume: "what the loader needs is followed only for UEFI so far",
-		system.HasSettings:     ofCorbel + "a package's configuration is text that people write; what is shipped is compared by its package",
+		system.HasSettings: ofCorbel +
+			"a package's configuration is text that people write; what is shipped is compared by its package",
 		system.HasSettingsEdit: ofCorbel + "there is no store of settings with branches, owners and grants",
 		system.HasCheckpoints:  ofCorbel + "the family makes none by itself",
 		system.HasStartMode:    ofCorbel + "a minimal start is chosen at the loader's menu, for one start",
-		system.HasFirmware:     "of a disk nothing is known of the firmware; a running machine's variables are only read so far",
-		system.HasSupply:       onTree,
-		system.HasCutter:       ofCorbel + "the family has no list of work for the next start",
+		system.HasFirmware: "of a disk nothing is known of the firmware; " +
+			"a running machine's variables are only read so far",
+		system.HasSupply: onTree,
+		system.HasCutter: ofCorbel + "the family has no list of work for the next start",
 	}
 }

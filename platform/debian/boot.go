@@ -38,7 +38,14 @@ func (Adapter) Survey(g system.Ground, facts *bag.Facts) {
 		facts.State = &bag.State{}
 	}
 	s := &grub{ground: g, esp: g.Volume(esp)}
-	facts.State.Chain = boot.Follow(boot.Ground{Mode: firmware.UEFI, Disk: g.Disk, Table: g.Table, Contents: g.Contents, Volume: g.Volume, System: s})
+	facts.State.Chain = boot.Follow(boot.Ground{
+		Mode:     firmware.UEFI,
+		Disk:     g.Disk,
+		Table:    g.Table,
+		Contents: g.Contents,
+		Volume:   g.Volume,
+		System:   s,
+	})
 }
 
 // grub is the family's part of the chain.
@@ -49,7 +56,10 @@ type grub struct {
 
 // loaders are where the family's packages put the loader, the first that is
 // there counts; the last is where firmware looks that has no boot entry.
-var loaders = []string{"EFI/debian/shimx64.efi", "EFI/debian/grubx64.efi", "EFI/debian/shimaa64.efi", "EFI/debian/grubaa64.efi", "EFI/BOOT/BOOTX64.EFI", "EFI/BOOT/BOOTAA64.EFI"}
+var loaders = []string{
+	"EFI/debian/shimx64.efi", "EFI/debian/grubx64.efi", "EFI/debian/shimaa64.efi", "EFI/debian/grubaa64.efi",
+	"EFI/BOOT/BOOTX64.EFI", "EFI/BOOT/BOOTAA64.EFI",
+}
 
 // Code is not known: it differs with every version.
 func (*grub) Code() (disk, sector *boot.Piece) { return nil, nil }

@@ -14,18 +14,40 @@ import (
 // TestTheChainOfGRUBEndsAtItsFirstBrokenLink takes one piece after the other
 // away from a machine that starts.
 func TestTheChainOfGRUBEndsAtItsFirstBrokenLink(t *testing.T) {
-	esp := layout.Entry{Type: layout.TypeESP, ID: layout.MustParseGUID("0c921feb-119f-4abf-99c7-8854c89ced36"), Span: layout.Span{First: 2048, Last: 4095}}
-	sys := layout.Entry{Type: layout.TypeLinuxRoot, ID: layout.MustParseGUID("1c921feb-119f-4abf-99c7-8854c89ced36"), Span: layout.Span{First: 4096, Last: 8191}}
+	esp := layout.Entry{
+		Type: layout.TypeESP,
+		ID:   layout.MustParseGUID("0c921feb-119f-4abf-99c7-8854c89ced36"),
+		Span: layout.Span{First: 2048, Last: 4095},
+	}
+	sys := layout.Entry{
+		Type: layout.TypeLinuxRoot,
+		ID:   layout.MustParseGUID("1c921feb-119f-4abf-99c7-8854c89ced36"),
+		Span: layout.Span{First: 4096, Last: 8191},
+	}
 	const size = 8 << 20
 	table := read(t, size, []layout.Entry{esp, sys})
 	const uuid = "087d985b-06cf-4d11-99a0-fe015d3f42ee"
 	for _, c := range []struct{ gone, fault string }{
 		{"", ""}, {"EFI/debian/grubx64.efi", "loader-missing"}, {"EFI/debian/grub.cfg", "boot-store-damaged"},
-		{"boot/vmlinuz-6.1.0-50-cloud-amd64", "kernel-missing"}, {"boot/initrd.img-6.1.0-50-cloud-amd64", "early-image-missing"}, {"volume", "boot-store-other-volume"},
+		{
+			"boot/vmlinuz-6.1.0-50-cloud-amd64", "kernel-missing",
+		}, {"boot/initrd.img-6.1.0-50-cloud-amd64", "early-image-missing"}, {"volume", "boot-store-other-volume"},
 	} {
-		boots := fstest.MapFS{"EFI/debian/grubx64.efi": {Data: []byte("MZ")}, "EFI/debian/grub.cfg": {Data: []byte("search.fs_uuid " + uuid + " root hd0,gpt2\n")}}
-		holds := fstest.MapFS{"boot/vmlinuz-6.1.0-50-cloud-amd64": {}, "boot/initrd.img-6.1.0-50-cloud-amd64": {}, "boot/vmlinuz-6.1.0-56-cloud-amd64": {},
-			"boot/grub/grub.cfg": {Data: []byte("menuentry 'x' {\n\tlinux /boot/vmlinuz-6.1.0-50-cloud-amd64 ro\n\tinitrd /boot/initrd.img-6.1.0-50-cloud-amd64\n}\n")}}
+		boots := fstest.MapFS{
+			"EFI/debian/grubx64.efi": {Data: []byte("MZ")},
+			"EFI/debian/grub.cfg":    {Data: []byte("search.fs_uuid " + uuid + " root hd0,gpt2\n")},
+		}
+		holds := fstest.MapFS{
+			"boot/vmlinuz-6.1.0-50-cloud-amd64":    {},
+			"boot/initrd.img-6.1.0-50-cloud-amd64": {},
+			"boot/vmlinuz-6.1.0-56-cloud-amd64":    {},
+			"boot/grub/grub.cfg": {Data: []byte(
+				"menuentry 'x' {\n" +
+					"\tlinux /boot/vmlinuz-6.1.0-50-cloud-amd64 ro\n" +
+					"\tinitrd /boot/initrd.img-6.1.0-50-cloud-amd64\n" +
+					"}\n",
+			)},
+		}
 		delete(boots, c.gone)
 		delete(holds, c.gone)
 		contents := map[int]layout.Content{1: {Kind: "fat32"}, 2: {Kind: "ext4", UUID: uuid}}
@@ -33,7 +55,12 @@ func TestTheChainOfGRUBEndsAtItsFirstBrokenLink(t *testing.T) {
 			contents[2] = layout.Content{Kind: "ext4", UUID: "another"}
 		}
 		facts := &bag.Facts{}
-		debian.Adapter{}.Survey(system.Ground{Table: table, Contents: contents, System: 2, Volume: func(n int) fs.FS { return map[int]fs.FS{1: boots, 2: holds}[n] }}, facts)
+		debian.Adapter{}.Survey(system.Ground{
+			Table:    table,
+			Contents: contents,
+			System:   2,
+			Volume:   func(n int) fs.FS { return map[int]fs.FS{1: boots, 2: holds}[n] },
+		}, facts)
 		got := ""
 		if b := facts.State.Chain.Broken(); b != nil {
 			got = string(b.Fault)
@@ -47,7 +74,10 @@ func TestTheChainOfGRUBEndsAtItsFirstBrokenLink(t *testing.T) {
 func read(t *testing.T, size int64, entries []layout.Entry) *layout.Table {
 	t.Helper()
 	disk := &memory{data: make([]byte, size)}
-	writes, err := layout.Create(size, 512, layout.Plan{DiskGUID: layout.MustParseGUID("2c921feb-119f-4abf-99c7-8854c89ced36"), Partitions: entries})
+	writes, err := layout.Create(size, 512, layout.Plan{
+		DiskGUID:   layout.MustParseGUID("2c921feb-119f-4abf-99c7-8854c89ced36"),
+		Partitions: entries,
+	})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -29,7 +29,15 @@ func (a Adapter) Inventory(fsys fs.FS) *bag.Installed {
 	if locale == "" {
 		locale = fields(readText(fsys, "etc/locale.conf"))["LANG"]
 	}
-	in := &bag.Installed{Family: family, Name: sys.Name, Version: sys.Version, Codename: release["VERSION_CODENAME"], Locale: locale, Packages: []bag.Package{}, Sources: []bag.Source{}}
+	in := &bag.Installed{
+		Family:   family,
+		Name:     sys.Name,
+		Version:  sys.Version,
+		Codename: release["VERSION_CODENAME"],
+		Locale:   locale,
+		Packages: []bag.Package{},
+		Sources:  []bag.Source{},
+	}
 	in.Database = databaseState(fsys)
 	if f, err := fsys.Open("var/lib/dpkg/status"); err == nil {
 		in.Packages = ReadDatabase(f)
@@ -78,7 +86,14 @@ func ReadDatabase(r io.Reader) []bag.Package {
 		if p["package"] == "" || len(status) != 3 {
 			return nil
 		}
-		list = append(list, bag.Package{Name: p["package"], Version: p["version"], Architecture: p["architecture"], Size: p.kib("installed-size"), State: status[2], Held: status[0] == "hold"})
+		list = append(list, bag.Package{
+			Name:         p["package"],
+			Version:      p["version"],
+			Architecture: p["architecture"],
+			Size:         p.kib("installed-size"),
+			State:        status[2],
+			Held:         status[0] == "hold",
+		})
 		return nil
 	})
 	return list
@@ -108,7 +123,12 @@ func sources(fsys fs.FS) []bag.Source {
 				values[field] = strings.TrimSpace(value)
 			}
 		}
-		s := bag.Source{Address: strings.ReplaceAll(path.Base(strings.TrimSuffix(strings.TrimSuffix(name, "_InRelease"), "_Release")), "_", "/"), Suite: values["Codename"]}
+		s := bag.Source{
+			Address: strings.ReplaceAll(
+				path.Base(strings.TrimSuffix(strings.TrimSuffix(name, "_InRelease"), "_Release")), "_", "/",
+			),
+			Suite: values["Codename"],
+		}
 		if s.Suite == "" {
 			s.Suite = values["Suite"]
 		}
@@ -165,7 +185,10 @@ func (Adapter) RestartReasons(fsys fs.FS, kernel string) []bag.RestartReason {
 		}
 		if len(names) > 0 && !same {
 			if _, err := fs.Stat(fsys, "lib/modules/"+kernel); err != nil {
-				list = append(list, bag.RestartReason{By: "/lib/modules", Text: "the modules of the running kernel " + kernel + " are gone: what needs one fails"})
+				list = append(list, bag.RestartReason{
+					By:   "/lib/modules",
+					Text: "the modules of the running kernel " + kernel + " are gone: what needs one fails",
+				})
 			}
 		}
 	}

@@ -68,7 +68,13 @@ func readControl(name string, r io.Reader) (bag.Package, error) {
 		}
 		var p bag.Package
 		err = eachParagraph(files, []string{"package", "version", "architecture", "installed-size"}, func(f paragraph) error {
-			p = bag.Package{Name: f["package"], Version: f["version"], Architecture: f["architecture"], Size: f.kib("installed-size"), State: "not-installed"}
+			p = bag.Package{
+				Name:         f["package"],
+				Version:      f["version"],
+				Architecture: f["architecture"],
+				Size:         f.kib("installed-size"),
+				State:        "not-installed",
+			}
 			return nil
 		})
 		if err == nil && (p.Name == "" || p.Version == "") {

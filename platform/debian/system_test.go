@@ -24,8 +24,11 @@ func TestWhatIsASystemOfTheFamily(t *testing.T) {
 		files map[string]string
 		want  bool
 	}{
-		"Debian":           {map[string]string{"etc/os-release": "ID=debian\nPRETTY_NAME='Debian 12'\n", status: ""}, true},
-		"a derivative":     {map[string]string{"etc/os-release": "ID=harbour\nID_LIKE=\"ubuntu debian\"\n", status: ""}, true},
+		"Debian": {map[string]string{"etc/os-release": "ID=debian\nPRETTY_NAME='Debian 12'\n", status: ""}, true},
+		"a derivative": {map[string]string{
+			"etc/os-release": "ID=harbour\nID_LIKE=\"ubuntu debian\"\n",
+			status:           "",
+		}, true},
 		"usr only":         {map[string]string{"usr/lib/os-release": "ID=debian\n", status: ""}, true},
 		"another family":   {map[string]string{"etc/os-release": "ID=corbel\n", status: ""}, false},
 		"no database":      {map[string]string{"etc/os-release": "ID=debian\n"}, false},
@@ -40,8 +43,15 @@ func TestWhatIsASystemOfTheFamily(t *testing.T) {
 
 // A crash can leave the package database without a byte, or full of zeros.
 func TestADatabaseThatACrashTookIsNoticed(t *testing.T) {
-	for text, want := range map[string]string{"": "empty", strings.Repeat("\x00", 5000): "zero-filled", "Package: x\n": "sound"} {
-		in := debian.Adapter{}.Inventory(tree(map[string]string{"etc/os-release": "ID=debian\nVERSION_ID=12\n", "var/lib/dpkg/status": text}))
+	for text, want := range map[string]string{
+		"":                           "empty",
+		strings.Repeat("\x00", 5000): "zero-filled",
+		"Package: x\n":               "sound",
+	} {
+		in := debian.Adapter{}.Inventory(tree(map[string]string{
+			"etc/os-release":      "ID=debian\nVERSION_ID=12\n",
+			"var/lib/dpkg/status": text,
+		}))
 		if in == nil || in.Database != want || len(in.Packages) != 0 {
 			t.Errorf("%.10q: %+v", text, in)
 		}
@@ -49,13 +59,24 @@ func TestADatabaseThatACrashTookIsNoticed(t *testing.T) {
 }
 
 func TestLogsAreFoundWhereTheFamilyKeepsThem(t *testing.T) {
-	fsys := tree(map[string]string{"var/log/dpkg.log": "", "var/log/dpkg.log.2.gz": "", "var/log/apt/term.log": "", "var/log/apt/eipp.log.xz": "", "var/log/syslog": "", "var/log/unattended-upgrades/unattended-upgrades.log": "", "var/log/btmp": ""})
+	fsys := tree(map[string]string{
+		"var/log/dpkg.log":        "",
+		"var/log/dpkg.log.2.gz":   "",
+		"var/log/apt/term.log":    "",
+		"var/log/apt/eipp.log.xz": "",
+		"var/log/syslog":          "",
+		"var/log/unattended-upgrades/unattended-upgrades.log": "",
+		"var/log/btmp": "",
+	})
 	a := debian.Adapter{}
 	var got []string
 	for _, name := range a.Logs(fsys) {
 		got = append(got, a.LogName(name))
 	}
-	want := []string{"logs/dpkg.log", "logs/dpkg.log.2.gz", "logs/apt/term.log", "logs/unattended-upgrades/unattended-upgrades.log", "logs/syslog"}
+	want := []string{
+		"logs/dpkg.log", "logs/dpkg.log.2.gz", "logs/apt/term.log", "logs/unattended-upgrades/unattended-upgrades.log",
+		"logs/syslog",
+	}
 	if !slices.Equal(got, want) {
 		t.Errorf("got %v, want %v", got, want)
 	}

@@ -30,7 +30,9 @@ type relation struct{ name, operator, version string }
 // provided is a package that provides a name, perhaps in a version.
 type provided struct{ by, version string }
 
-var indexFields = []string{"package", "version", "architecture", "size", "installed-size", "depends", "pre-depends", "recommends", "provides"}
+var indexFields = []string{
+	"package", "version", "architecture", "size", "installed-size", "depends", "pre-depends", "recommends", "provides",
+}
 
 // ErrNotAnIndex means that a file holds no packages for the machine.
 var ErrNotAnIndex = errors.New("holds no packages of this architecture: want a release's Packages file")
@@ -48,7 +50,10 @@ func ReadIndex(arch string, files ...io.Reader) (*Index, error) {
 			if old, ok := x.packages[name]; ok && CompareVersions(old.version, p["version"]) >= 0 {
 				return nil
 			}
-			x.packages[name] = offer{p["version"], p.number("size"), p.kib("installed-size"), append(groups(p["pre-depends"]), groups(p["depends"])...), groups(p["recommends"])}
+			x.packages[name] = offer{
+				p["version"], p.number("size"), p.kib("installed-size"),
+				append(groups(p["pre-depends"]), groups(p["depends"])...), groups(p["recommends"]),
+			}
 			for _, g := range groups(p["provides"]) {
 				x.provides[g[0].name] = append(x.provides[g[0].name], provided{name, g[0].version})
 			}
@@ -193,7 +198,10 @@ func (x *Index) Plan(sys *bag.Installed, basis string) *system.UpgradePlan {
 	sort.Strings(p.Missing)
 	p.Needs = []system.Need{
 		{Mount: "/var/cache/apt/archives", Terms: []system.Term{{What: "packages to download", Bytes: p.Download}}},
-		{Mount: "/usr", Terms: []system.Term{{What: "installed size, new less old", Bytes: grows}, {What: "the largest package, whose old and new files lie side by side", Bytes: largest}}},
+		{Mount: "/usr", Terms: []system.Term{
+			{What: "installed size, new less old", Bytes: grows},
+			{What: "the largest package, whose old and new files lie side by side", Bytes: largest},
+		}},
 	}
 	if kernels > 0 && sys.KernelImage > 0 && sys.EarlyBoot > 0 {
 		p.Needs = append(p.Needs, system.Need{Mount: "/boot", Terms: []system.Term{

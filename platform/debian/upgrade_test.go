@@ -46,7 +46,14 @@ func TestTheUpgradeIsPlannedAsAptPlansIt(t *testing.T) {
 	for seed := range uint64(4) {
 		dir := t.TempDir()
 		status, packages := world(rand.New(rand.NewPCG(seed, 7)))
-		for name, text := range map[string]string{"status": status, "repo/Packages": packages, "sources.list": "deb [trusted=yes] file:" + filepath.Join(dir, "repo") + " ./\n", "lists/partial/.keep": "", "archives/partial/.keep": "", "parts/.keep": ""} {
+		for name, text := range map[string]string{
+			"status":                 status,
+			"repo/Packages":          packages,
+			"sources.list":           "deb [trusted=yes] file:" + filepath.Join(dir, "repo") + " ./\n",
+			"lists/partial/.keep":    "",
+			"archives/partial/.keep": "",
+			"parts/.keep":            "",
+		} {
 			path := filepath.Join(dir, name)
 			if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 				t.Fatal(err)
@@ -56,7 +63,13 @@ func TestTheUpgradeIsPlannedAsAptPlansIt(t *testing.T) {
 			}
 		}
 		apt := func(args ...string) string {
-			own := []string{"-o", "Dir::State=" + dir, "-o", "Dir::State::status=" + dir + "/status", "-o", "Dir::State::lists=" + dir + "/lists", "-o", "Dir::Cache=" + dir, "-o", "Dir::Etc::sourcelist=" + dir + "/sources.list", "-o", "Dir::Etc::sourceparts=" + dir + "/parts", "-o", "APT::Architecture=amd64", "-o", "APT::Architectures::=amd64", "-o", "APT::Sandbox::User=root", "-o", "Debug::NoLocking=true"}
+			own := []string{
+				"-o", "Dir::State=" + dir, "-o", "Dir::State::status=" + dir + "/status", "-o",
+				"Dir::State::lists=" + dir + "/lists", "-o", "Dir::Cache=" + dir, "-o",
+				"Dir::Etc::sourcelist=" + dir + "/sources.list", "-o", "Dir::Etc::sourceparts=" + dir + "/parts", "-o",
+				"APT::Architecture=amd64", "-o", "APT::Architectures::=amd64", "-o", "APT::Sandbox::User=root", "-o",
+				"Debug::NoLocking=true",
+			}
 			out, err := exec.Command("apt-get", append(own, args...)...).CombinedOutput()
 			if err != nil {
 				t.Fatalf("apt-get %v: %v: %s", args, err, out)
@@ -66,7 +79,9 @@ func TestTheUpgradeIsPlannedAsAptPlansIt(t *testing.T) {
 		apt("update")
 		counts := regexp.MustCompile(`(\d+) upgraded, (\d+) newly installed`).FindStringSubmatch(apt("-s", "dist-upgrade"))
 		var download int64
-		for _, m := range regexp.MustCompile(`(?m)^'\S+' \S+ (\d+) `).FindAllStringSubmatch(apt("--print-uris", "-y", "dist-upgrade"), -1) {
+		for _, m := range regexp.MustCompile(
+			`(?m)^'\S+' \S+ (\d+) `,
+		).FindAllStringSubmatch(apt("--print-uris", "-y", "dist-upgrade"), -1) {
 			n, _ := strconv.ParseInt(m[1], 10, 64)
 			download += n
 		}
@@ -75,7 +90,8 @@ func TestTheUpgradeIsPlannedAsAptPlansIt(t *testing.T) {
 			t.Fatal(err)
 		}
 		plan := index.Plan(&bag.Installed{Packages: debian.ReadDatabase(strings.NewReader(status))}, "Packages")
-		if got := []string{strconv.Itoa(plan.Upgrades), strconv.Itoa(plan.New)}; got[0] != counts[1] || got[1] != counts[2] || plan.Download != download || download == 0 {
+		if got := []string{strconv.Itoa(plan.Upgrades), strconv.Itoa(plan.New)}; got[0] != counts[1] ||
+			got[1] != counts[2] || plan.Download != download || download == 0 {
 			t.Errorf("world %d: %v, %d bytes; apt: %v, %d bytes", seed, got, plan.Download, counts[1:], download)
 		}
 	}
@@ -86,7 +102,16 @@ func TestTheUpgradeIsPlannedAsAptPlansIt(t *testing.T) {
 func world(r *rand.Rand) (status, packages string) {
 	var s, p strings.Builder
 	for i := range 120 {
-		old := fmt.Sprintf("Package: skerrow-%d\nArchitecture: amd64\nVersion: 1.0\nInstalled-Size: 100\nDepends: skerrow-%d\nMaintainer: x\nDescription: x\n", i, r.IntN(120))
+		old := fmt.Sprintf(
+			"Package: skerrow-%d\n"+
+				"Architecture: amd64\n"+
+				"Version: 1.0\n"+
+				"Installed-Size: 100\n"+
+				"Depends: skerrow-%d\n"+
+				"Maintainer: x\n"+
+				"Description: x\n",
+			i, r.IntN(120),
+		)
 		fmt.Fprintf(&s, "%sStatus: install ok installed\n\n", old)
 		if r.IntN(2) == 0 { // the same in the release: apt must leave it alone
 			fmt.Fprintf(&p, "%sFilename: ./s%d.deb\nSize: %d\nSHA256: %064d\n\n", old, i, 1000+i, i)
@@ -96,7 +121,20 @@ func world(r *rand.Rand) (status, packages string) {
 		if r.IntN(6) == 0 {
 			needs += fmt.Sprintf(", new-%d (>= 1.0) | skerrow-%d (>> 9)", r.IntN(30), r.IntN(120))
 		}
-		fmt.Fprintf(&p, "Package: skerrow-%d\nArchitecture: amd64\nVersion: 2.0\nInstalled-Size: 150\nDepends: %s\nFilename: ./s%d.deb\nSize: %d\nSHA256: %064d\nMaintainer: x\nDescription: x\n\n", i, needs, i, 1000+i, i)
+		fmt.Fprintf(
+			&p,
+			"Package: skerrow-%d\n"+
+				"Architecture: amd64\n"+
+				"Version: 2.0\n"+
+				"Installed-Size: 150\n"+
+				"Depends: %s\n"+
+				"Filename: ./s%d.deb\n"+
+				"Size: %d\n"+
+				"SHA256: %064d\n"+
+				"Maintainer: x\n"+
+				"Description: x\n\n",
+			i, needs, i, 1000+i, i,
+		)
 	}
 	for i := range 30 {
 		more := ""
@@ -106,7 +144,19 @@ func world(r *rand.Rand) (status, packages string) {
 		if r.IntN(3) == 0 && i < 28 {
 			more += fmt.Sprintf("Recommends: new-%d\n", i+1)
 		}
-		fmt.Fprintf(&p, "Package: new-%d\nArchitecture: amd64\nVersion: 1.0\nInstalled-Size: 70\n%sFilename: ./n%d.deb\nSize: %d\nSHA256: %064d\nMaintainer: x\nDescription: x\n\n", i, more, i, 500+i, 900+i)
+		fmt.Fprintf(
+			&p,
+			"Package: new-%d\n"+
+				"Architecture: amd64\n"+
+				"Version: 1.0\n"+
+				"Installed-Size: 70\n"+
+				"%sFilename: ./n%d.deb\n"+
+				"Size: %d\n"+
+				"SHA256: %064d\n"+
+				"Maintainer: x\n"+
+				"Description: x\n\n",
+			i, more, i, 500+i, 900+i,
+		)
 	}
 	return s.String(), p.String()
 }
@@ -116,12 +166,18 @@ func TestAPackageFileTellsWhatItIs(t *testing.T) {
 	if err := os.MkdirAll(filepath.Join(tree, "DEBIAN"), 0o755); err != nil {
 		t.Fatal(err)
 	}
-	if err := os.WriteFile(filepath.Join(tree, "DEBIAN/control"), []byte("Package: skerrow-gate\nVersion: 2:1.0-3\nArchitecture: arm64\nMaintainer: x\nDescription: gate\n the gate\n"), 0o644); err != nil {
+	if err := os.WriteFile(
+		filepath.Join(tree, "DEBIAN/control"),
+		[]byte("Package: skerrow-gate\nVersion: 2:1.0-3\nArchitecture: arm64\nMaintainer: x\nDescription: gate\n the gate\n"),
+		0o644,
+	); err != nil {
 		t.Fatal(err)
 	}
 	for _, how := range []string{"xz", "gzip", "zstd", "none"} {
 		file := filepath.Join(t.TempDir(), "p.deb")
-		if out, err := exec.Command("dpkg-deb", "-Z"+how, "--root-owner-group", "--build", tree, file).CombinedOutput(); err != nil {
+		if out, err := exec.Command(
+			"dpkg-deb", "-Z"+how, "--root-owner-group", "--build", tree, file,
+		).CombinedOutput(); err != nil {
 			t.Fatalf("%v: %s", err, out)
 		}
 		raw, err := os.ReadFile(file)
@@ -139,6 +195,10 @@ func TestAPackageFileTellsWhatItIs(t *testing.T) {
 }
 
 func FuzzReadPackage(f *testing.F) {
-	f.Add([]byte("!<arch>\ndebian-binary   0           0     0     100644  4         `\n2.0\ncontrol.tar     0           0     0     100644  10        `\n0123456789"))
+	f.Add([]byte("!<arch>\n" +
+		"debian-binary   0           0     0     100644  4         `\n" +
+		"2.0\n" +
+		"control.tar     0           0     0     100644  10        `\n" +
+		"0123456789"))
 	f.Fuzz(func(_ *testing.T, raw []byte) { _, _ = debian.ReadPackage(strings.NewReader(string(raw))) })
 }

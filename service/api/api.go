@@ -74,7 +74,8 @@ func (a *API) Listen(ctx context.Context) { a.Store.Listen(ctx, a.live.changed, 
 func config() huma.Config {
 	huma.DefaultArrayNullable = false // our lists are empty, never null
 	c := huma.DefaultConfig("Diorthos", Version)
-	c.Info.Description = "Why an install, upgrade or update failed, and how it is put right. Sign in with \"Authorization: Bearer TOKEN\"."
+	c.Info.Description = "Why an install, upgrade or update failed, and how it is put right. Sign in with " +
+		"\"Authorization: Bearer TOKEN\"."
 	c.OpenAPIPath, c.DocsPath, c.SchemasPath = "/api/v1/openapi", "", "/api/v1/schemas"
 	c.CreateHooks = nil // no $schema field in answers
 	c.Components.SecuritySchemes = map[string]*huma.SecurityScheme{

@@ -51,23 +51,47 @@ type caseList struct {
 
 func (a *API) caseRoutes(api huma.API) {
 	huma.Register(api, huma.Operation{
-		OperationID: "submit-bag", Method: http.MethodPost, Path: "/api/v1/bags", Tags: []string{"cases"}, DefaultStatus: http.StatusCreated,
-		Summary: "Hand in a bag", Description: "The body is the packed bag itself. It is answered once the bag is verified, on disk and in the queue. The same evidence handed in again gives the same case, with status 200.",
+		OperationID:   "submit-bag",
+		Method:        http.MethodPost,
+		Path:          "/api/v1/bags",
+		Tags:          []string{"cases"},
+		DefaultStatus: http.StatusCreated,
+		Summary:       "Hand in a bag",
+		Description: "The body is the packed bag itself. It is answered once the bag is verified, on disk and in the " +
+			"queue. The same evidence handed in again gives the same case, with status 200.",
 		Errors: []int{http.StatusUnprocessableEntity, http.StatusRequestEntityTooLarge, http.StatusInsufficientStorage},
 		RequestBody: &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{
 			"application/octet-stream": {Schema: &huma.Schema{Type: "string", Format: "binary"}},
 		}},
 		SkipValidateBody: true,
 	}, a.submit)
-	huma.Register(api, huma.Operation{OperationID: "list-cases", Method: http.MethodGet, Path: "/api/v1/cases", Summary: "List cases, the newest first", Tags: []string{"cases"}},
+	huma.Register(api, huma.Operation{
+		OperationID: "list-cases",
+		Method:      http.MethodGet,
+		Path:        "/api/v1/cases",
+		Summary:     "List cases, the newest first",
+		Tags:        []string{"cases"},
+	},
 		func(ctx context.Context, in *caseList) (*struct{ Body client.CasePage }, error) {
-			page, err := a.Store.Cases(ctx, client.CaseQuery{Machine: in.Machine, State: client.CaseState(in.State), Before: in.Before, Limit: in.Limit})
+			page, err := a.Store.Cases(ctx, client.CaseQuery{
+				Machine: in.Machine,
+				State:   client.CaseState(in.State),
+				Before:  in.Before,
+				Limit:   in.Limit,
+			})
 			if err != nil {
 				return nil, a.internal("list cases", err)
 			}
 			return &struct{ Body client.CasePage }{*page}, nil
 		})
-	huma.Register(api, huma.Operation{OperationID: "get-case", Method: http.MethodGet, Path: "/api/v1/cases/{number}", Summary: "A case with its docket and climbs", Tags: []string{"cases"}, Errors: []int{http.StatusNotFound}},
+	huma.Register(api, huma.Operation{
+		OperationID: "get-case",
+		Method:      http.MethodGet,
+		Path:        "/api/v1/cases/{number}",
+		Summary:     "A case with its docket and climbs",
+		Tags:        []string{"cases"},
+		Errors:      []int{http.StatusNotFound},
+	},
 		func(ctx context.Context, in *casePath) (*struct{ Body client.CaseDetail }, error) {
 			d, err := a.Store.CaseDetail(ctx, in.Number)
 			if err != nil {
@@ -86,7 +110,13 @@ func (a *API) submit(ctx context.Context, in *bagRequest) (*acceptedAnswer, erro
 		a.metrics.bags.WithLabelValues(outcome).Inc()
 		return nil, p
 	}
-	accepted, err := a.Store.Accept(ctx, records.Bag{Digest: info.Digest, Blob: key, Size: size, Machine: info.Facts.Machine, By: person(ctx)}, a.Enqueue(ctx))
+	accepted, err := a.Store.Accept(ctx, records.Bag{
+		Digest:  info.Digest,
+		Blob:    key,
+		Size:    size,
+		Machine: info.Facts.Machine,
+		By:      person(ctx),
+	}, a.Enqueue(ctx))
 	if accepted.UnusedBlob != "" {
 		if err := a.Bags.Drop(context.WithoutCancel(ctx), accepted.UnusedBlob); err != nil {
 			a.Log.Warn("drop a bag", "key", accepted.UnusedBlob, "error", err)
@@ -104,6 +134,9 @@ func (a *API) submit(ctx context.Context, in *bagRequest) (*acceptedAnswer, erro
 		answer.Status = http.StatusOK
 	}
 	a.metrics.bags.WithLabelValues(map[bool]string{true: "again", false: "accepted"}[accepted.Known]).Inc()
-	a.Log.Info("bag accepted", "case", accepted.Number, "machine", info.Facts.Machine.Name, "bytes", size, "again", accepted.Known, "by", person(ctx))
+	a.Log.Info(
+		"bag accepted", "case", accepted.Number, "machine", info.Facts.Machine.Name, "bytes", size, "again",
+		accepted.Known, "by", person(ctx),
+	)
 	return answer, nil
 }

@@ -13,7 +13,15 @@ import (
 type climbAnswer struct{ Body client.Climb }
 
 func (a *API) climbRoutes(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "start-climb", Method: http.MethodPost, Path: "/api/v1/cases/{number}/climbs", Summary: "Begin a climb", Tags: []string{"climbs"}, DefaultStatus: http.StatusCreated, Errors: []int{http.StatusNotFound, http.StatusConflict}},
+	huma.Register(api, huma.Operation{
+		OperationID:   "start-climb",
+		Method:        http.MethodPost,
+		Path:          "/api/v1/cases/{number}/climbs",
+		Summary:       "Begin a climb",
+		Tags:          []string{"climbs"},
+		DefaultStatus: http.StatusCreated,
+		Errors:        []int{http.StatusNotFound, http.StatusConflict},
+	},
 		func(ctx context.Context, in *struct {
 			Number int64 `path:"number" minimum:"1" doc:"Number of the case"`
 			Body   client.ClimbStart
@@ -24,9 +32,16 @@ func (a *API) climbRoutes(api huma.API) {
 			}
 			return &climbAnswer{*c}, nil
 		})
-	huma.Register(api, huma.Operation{OperationID: "report-climb", Method: http.MethodPatch, Path: "/api/v1/climbs/{id}", Summary: "Tell how a climb goes on",
-		Description: "Only who began it may. One of which nothing is heard for 30 seconds is cut off: tell at least every 10 that it goes on.",
-		Tags:        []string{"climbs"}, Errors: []int{http.StatusNotFound, http.StatusConflict, http.StatusForbidden}},
+	huma.Register(api, huma.Operation{
+		OperationID: "report-climb",
+		Method:      http.MethodPatch,
+		Path:        "/api/v1/climbs/{id}",
+		Summary:     "Tell how a climb goes on",
+		Description: "Only who began it may. One of which nothing is heard for 30 seconds is cut off: tell at least every " +
+			"10 that it goes on.",
+		Tags:   []string{"climbs"},
+		Errors: []int{http.StatusNotFound, http.StatusConflict, http.StatusForbidden},
+	},
 		func(ctx context.Context, in *struct {
 			ID   int64 `path:"id" minimum:"1"`
 			Body client.ClimbReport

@@ -22,10 +22,17 @@ type LogLines struct {
 var errFound = errors.New("found")
 
 func (a *API) lineRoutes(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "get-lines", Method: http.MethodGet, Path: "/api/v1/cases/{number}/lines", Summary: "Lines of a log of a case, around a place", Tags: []string{"cases"}, Errors: []int{http.StatusNotFound}},
+	huma.Register(api, huma.Operation{
+		OperationID: "get-lines",
+		Method:      http.MethodGet,
+		Path:        "/api/v1/cases/{number}/lines",
+		Summary:     "Lines of a log of a case, around a place",
+		Tags:        []string{"cases"},
+		Errors:      []int{http.StatusNotFound},
+	},
 		func(ctx context.Context, in *struct {
 			Number int64  `path:"number" minimum:"1" doc:"Number of the case"`
-			File   string `query:"file" required:"true" maxLength:"1024" doc:"Name of the log in the bag, as the docket names it"`
+			File   string `query:"file" required:"true" maxLength:"1024" doc:"Name of the log, as the docket names it"`
 			Around int    `query:"around" minimum:"1" required:"true" doc:"The line in the middle, from 1"`
 			Span   int    `query:"span" minimum:"0" maximum:"500" default:"15" doc:"How many lines before it and after it"`
 		}) (*struct{ Body LogLines }, error) {

@@ -90,11 +90,20 @@ func (w *watcher) take() []int64 {
 
 func (a *API) liveRoutes(api huma.API) {
 	describe := func(id, path, summary string, errs ...int) huma.Operation {
-		return huma.Operation{OperationID: id, Method: http.MethodGet, Path: path, Summary: summary, Tags: []string{"live"}, Errors: errs,
-			Description: "Server-sent events, each \"event: case\" with a case in short as its data. An \"event: missed\" says that changes may have been missed: fetch the list anew. A line \":\" every 15 seconds keeps the connection open.",
+		return huma.Operation{
+			OperationID: id,
+			Method:      http.MethodGet,
+			Path:        path,
+			Summary:     summary,
+			Tags:        []string{"live"},
+			Errors:      errs,
+			Description: "Server-sent events, each \"event: case\" with a case in short as its data. An \"event: missed\" " +
+				"says that changes may have been missed: fetch the list anew. A line \":\" every 15 seconds keeps the " +
+				"connection open.",
 			Responses: map[string]*huma.Response{"200": {Description: "A stream of events", Content: map[string]*huma.MediaType{
 				"text/event-stream": {Schema: &huma.Schema{Type: "string"}},
-			}}}}
+			}}},
+		}
 	}
 	huma.Register(api, describe("watch-case", "/api/v1/cases/{number}/live", "Watch a case", http.StatusNotFound),
 		func(ctx context.Context, in *casePath) (*huma.StreamResponse, error) {

@@ -15,7 +15,8 @@ import (
 )
 
 // policy lets the console load nothing but its own files.
-const policy = "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
+const policy = "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; " +
+	"connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
 
 func secured(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -35,7 +36,10 @@ func (a *API) logged(next http.Handler) http.Handler {
 		began := time.Now()
 		next.ServeHTTP(ww, r)
 		if strings.HasPrefix(r.URL.Path, "/api/") {
-			a.Log.Info("request", "method", r.Method, "path", r.URL.Path, "status", ww.Status(), "bytes", ww.BytesWritten(), "took", time.Since(began), "request", middleware.GetReqID(r.Context()))
+			a.Log.Info(
+				"request", "method", r.Method, "path", r.URL.Path, "status", ww.Status(), "bytes", ww.BytesWritten(), "took",
+				time.Since(began), "request", middleware.GetReqID(r.Context()),
+			)
 		}
 	})
 }
@@ -48,7 +52,11 @@ func (a *API) recovered(next http.Handler) http.Handler {
 				a.Log.Error("panic", "path", r.URL.Path, "value", v, "stack", string(debug.Stack()))
 				w.Header().Set("Content-Type", "application/problem+json")
 				w.WriteHeader(http.StatusInternalServerError)
-				_, _ = w.Write([]byte(`{"title":"Internal Server Error","status":500,"detail":"this is a fault of the service; it is in its log"}`))
+				_, _ = w.Write(
+					[]byte(
+						`{"title":"Internal Server Error","status":500,"detail":"this is a fault of the service; it is in its log"}`,
+					),
+				)
 			}
 		}()
 		next.ServeHTTP(w, r)
@@ -62,8 +70,15 @@ type metrics struct {
 
 func newMetrics(reg *prometheus.Registry) *metrics {
 	m := &metrics{
-		requests: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "diorthos_http_request_seconds", Help: "Time to answer a request.", Buckets: []float64{.001, .005, .01, .025, .05, .1, .5, 1, 5, 30}}, []string{"route", "method", "status"}),
-		bags:     prometheus.NewCounterVec(prometheus.CounterOpts{Name: "diorthos_bags_total", Help: "Bags handed in, by what became of them."}, []string{"outcome"}),
+		requests: prometheus.NewHistogramVec(prometheus.HistogramOpts{
+			Name:    "diorthos_http_request_seconds",
+			Help:    "Time to answer a request.",
+			Buckets: []float64{.001, .005, .01, .025, .05, .1, .5, 1, 5, 30},
+		}, []string{"route", "method", "status"}),
+		bags: prometheus.NewCounterVec(prometheus.CounterOpts{
+			Name: "diorthos_bags_total",
+			Help: "Bags handed in, by what became of them.",
+		}, []string{"outcome"}),
 	}
 	reg.MustRegister(m.requests, m.bags)
 	return m
@@ -91,7 +106,12 @@ func console(files fs.FS) http.HandlerFunc {
 		if strings.HasPrefix(name, "api/") || r.Method != http.MethodGet && r.Method != http.MethodHead {
 			w.Header().Set("Content-Type", "application/problem+json")
 			w.WriteHeader(http.StatusNotFound)
-			_, _ = w.Write([]byte(`{"title":"Not Found","status":404,"detail":"there is nothing at this address; the API is described at /api/v1/openapi.json"}`))
+			_, _ = w.Write(
+				[]byte(
+					`{"title":"Not Found","status":404,` +
+						`"detail":"there is nothing at this address; the API is described at /api/v1/openapi.json"}`,
+				),
+			)
 			return
 		}
 		if strings.HasPrefix(name, "assets/") {
@@ -105,7 +125,9 @@ func console(files fs.FS) http.HandlerFunc {
 		}
 		page, err := fs.ReadFile(files, "index.html")
 		if err != nil {
-			http.Error(w, "The console is not built into this binary: run \"make console\" and build again.", http.StatusNotFound)
+			http.Error(
+				w, "The console is not built into this binary: run \"make console\" and build again.", http.StatusNotFound,
+			)
 			return
 		}
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")

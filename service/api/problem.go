@@ -15,7 +15,12 @@ import (
 // problem makes an RFC 9457 problem. kind becomes its type, by which a
 // program can tell it from others; docs/api.md lists the kinds.
 func problem(status int, kind, detail string) *huma.ErrorModel {
-	return &huma.ErrorModel{Type: "urn:diorthos:problem:" + kind, Title: http.StatusText(status), Status: status, Detail: detail}
+	return &huma.ErrorModel{
+		Type:   "urn:diorthos:problem:" + kind,
+		Title:  http.StatusText(status),
+		Status: status,
+		Detail: detail,
+	}
 }
 
 func writeProblem(_ huma.API, ctx huma.Context, p *huma.ErrorModel) {
@@ -27,7 +32,8 @@ func writeProblem(_ huma.API, ctx huma.Context, p *huma.ErrorModel) {
 // internal hides from the caller what only the log should say.
 func (a *API) internal(doing string, err error) error {
 	a.Log.Error(doing, "error", err)
-	return problem(http.StatusInternalServerError, "internal", "this is a fault of the service; it is in its log under \""+doing+"\"")
+	return problem(http.StatusInternalServerError, "internal", "this is a fault of the service; it is in its log under \""+
+		doing+"\"")
 }
 
 // bagKinds tells each refusal of a bag its status and kind.
@@ -48,7 +54,10 @@ var bagKinds = []struct {
 func (a *API) refused(err error) (outcome string, p error) {
 	if errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) || errors.Is(err, syscall.EFBIG) {
 		a.Log.Error("take a bag", "error", err)
-		return "no-room", problem(http.StatusInsufficientStorage, "no-room", "the service has no room for this bag; nothing of it was kept; make room and hand it in again")
+		return "no-room", problem(
+			http.StatusInsufficientStorage, "no-room",
+			"the service has no room for this bag; nothing of it was kept; make room and hand it in again",
+		)
 	}
 	for _, k := range bagKinds {
 		if errors.Is(err, k.err) {

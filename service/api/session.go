@@ -36,10 +36,19 @@ func (a *API) signIn(api huma.API) func(huma.Context, func(huma.Context)) {
 		switch {
 		case errors.Is(err, records.ErrNotFound):
 			ctx.SetHeader("WWW-Authenticate", "Bearer")
-			writeProblem(api, ctx, problem(http.StatusUnauthorized, "sign-in", "sign in first: send \"Authorization: Bearer TOKEN\" (the command line reads DIORTHOS_TOKEN), or sign in at the console"))
+			writeProblem(
+				api, ctx,
+				problem(
+					http.StatusUnauthorized, "sign-in",
+					"sign in first: send \"Authorization: Bearer TOKEN\" (the command line reads DIORTHOS_TOKEN), or sign in at "+
+						"the console",
+				),
+			)
 		case err != nil:
 			a.Log.Error("sign-in", "error", err)
-			writeProblem(api, ctx, problem(http.StatusServiceUnavailable, "database", "the database does not answer; try again shortly"))
+			writeProblem(
+				api, ctx, problem(http.StatusServiceUnavailable, "database", "the database does not answer; try again shortly"),
+			)
 		default:
 			next(huma.WithValue(ctx, identityKey{}, p))
 		}
@@ -73,11 +82,21 @@ type sessionAnswer struct {
 }
 
 func (a *API) sessionRoutes(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "sign-in", Method: http.MethodPost, Path: "/api/v1/session", Summary: "Sign in at the console", Tags: []string{"session"}, Errors: []int{http.StatusUnauthorized}},
+	huma.Register(api, huma.Operation{
+		OperationID: "sign-in",
+		Method:      http.MethodPost,
+		Path:        "/api/v1/session",
+		Summary:     "Sign in at the console",
+		Tags:        []string{"session"},
+		Errors:      []int{http.StatusUnauthorized},
+	},
 		func(ctx context.Context, in *signInRequest) (*sessionAnswer, error) {
 			p, err := a.Store.PersonByToken(ctx, strings.TrimSpace(in.Body.Token))
 			if errors.Is(err, records.ErrNotFound) {
-				return nil, problem(http.StatusUnauthorized, "sign-in", "this token is not known here; ask for one made with \"diorthos serve token NAME\"")
+				return nil, problem(
+					http.StatusUnauthorized, "sign-in",
+					"this token is not known here; ask for one made with \"diorthos serve token NAME\"",
+				)
 			}
 			if err != nil {
 				return nil, a.internal("sign-in", err)
@@ -88,12 +107,26 @@ func (a *API) sessionRoutes(api huma.API) {
 			}
 			return &sessionAnswer{SetCookie: cookie(secret, int(sessionTime.Seconds())), Body: Someone{Name: p.Name}}, nil
 		})
-	huma.Register(api, huma.Operation{OperationID: "who", Method: http.MethodGet, Path: "/api/v1/session", Summary: "Who is signed in", Tags: []string{"session"}, Errors: []int{http.StatusUnauthorized},
-		Middlewares: huma.Middlewares{a.signIn(api)}, Security: []map[string][]string{{"token": {}}, {"cookie": {}}}},
+	huma.Register(api, huma.Operation{
+		OperationID: "who",
+		Method:      http.MethodGet,
+		Path:        "/api/v1/session",
+		Summary:     "Who is signed in",
+		Tags:        []string{"session"},
+		Errors:      []int{http.StatusUnauthorized},
+		Middlewares: huma.Middlewares{a.signIn(api)},
+		Security:    []map[string][]string{{"token": {}}, {"cookie": {}}},
+	},
 		func(ctx context.Context, _ *struct{}) (*struct{ Body Someone }, error) {
 			return &struct{ Body Someone }{Someone{Name: person(ctx)}}, nil
 		})
-	huma.Register(api, huma.Operation{OperationID: "sign-out", Method: http.MethodDelete, Path: "/api/v1/session", Summary: "Sign out", Tags: []string{"session"}},
+	huma.Register(api, huma.Operation{
+		OperationID: "sign-out",
+		Method:      http.MethodDelete,
+		Path:        "/api/v1/session",
+		Summary:     "Sign out",
+		Tags:        []string{"session"},
+	},
 		func(ctx context.Context, in *struct {
 			Session string `cookie:"diorthos_session"`
 		}) (*struct {
@@ -109,5 +142,12 @@ func (a *API) sessionRoutes(api huma.API) {
 }
 
 func cookie(value string, maxAge int) http.Cookie {
-	return http.Cookie{Name: cookieName, Value: value, Path: "/", MaxAge: maxAge, HttpOnly: true, SameSite: http.SameSiteStrictMode}
+	return http.Cookie{
+		Name:     cookieName,
+		Value:    value,
+		Path:     "/",
+		MaxAge:   maxAge,
+		HttpOnly: true,
+		SameSite: http.SameSiteStrictMode,
+	}
 }

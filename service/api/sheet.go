@@ -19,7 +19,14 @@ type sheetAnswer struct {
 }
 
 func (a *API) sheetRoutes(api huma.API) {
-	huma.Register(api, huma.Operation{OperationID: "get-sheet", Method: http.MethodGet, Path: "/api/v1/cases/{number}/sheet", Summary: "The sheet of a case, as a page to print", Tags: []string{"cases"}, Errors: []int{http.StatusNotFound}},
+	huma.Register(api, huma.Operation{
+		OperationID: "get-sheet",
+		Method:      http.MethodGet,
+		Path:        "/api/v1/cases/{number}/sheet",
+		Summary:     "The sheet of a case, as a page to print",
+		Tags:        []string{"cases"},
+		Errors:      []int{http.StatusNotFound},
+	},
 		func(ctx context.Context, in *struct {
 			Number int64 `path:"number" minimum:"1" doc:"Number of the case"`
 		}) (*sheetAnswer, error) {
@@ -34,6 +41,9 @@ func (a *API) sheetRoutes(api huma.API) {
 			if err := (docket.Sheet{Case: in.Number, Docket: d.Docket, Printed: time.Now()}).HTML(&page); err != nil {
 				return nil, a.internal("get the sheet", err)
 			}
-			return &sheetAnswer{"text/html; charset=utf-8", "default-src 'none'; style-src 'unsafe-inline'; frame-ancestors 'none'", page.Bytes()}, nil
+			return &sheetAnswer{
+				"text/html; charset=utf-8", "default-src 'none'; style-src 'unsafe-inline'; frame-ancestors 'none'",
+				page.Bytes(),
+			}, nil
 		})
 }

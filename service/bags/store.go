@@ -37,7 +37,11 @@ func Open(ctx context.Context, where string) (*Store, error) {
 		}
 		return &Store{bucket: b}, nil
 	}
-	b, err := fileblob.OpenBucket(where, &fileblob.Options{CreateDir: true, NoTempDir: true, Metadata: fileblob.MetadataDontWrite})
+	b, err := fileblob.OpenBucket(where, &fileblob.Options{
+		CreateDir: true,
+		NoTempDir: true,
+		Metadata:  fileblob.MetadataDontWrite,
+	})
 	if err != nil {
 		return nil, fmt.Errorf("store of bags: %w", err)
 	}
@@ -49,11 +53,16 @@ func (s *Store) Close() error { return s.bucket.Close() }
 
 // Take stores what body holds and verifies it in the same pass. The bag is
 // durable when Take returns; on an error nothing is kept.
-func (s *Store) Take(ctx context.Context, body io.Reader, limits bag.Limits) (key string, info *bag.Info, size int64, err error) {
+func (s *Store) Take(
+	ctx context.Context, body io.Reader, limits bag.Limits,
+) (key string, info *bag.Info, size int64, err error) {
 	key = "incoming-" + strings.ToLower(rand.Text())
 	writing, cancel := context.WithCancel(ctx)
 	defer cancel()
-	w, err := s.bucket.NewWriter(writing, key, &blob.WriterOptions{ContentType: "application/octet-stream", DisableContentTypeDetection: true})
+	w, err := s.bucket.NewWriter(writing, key, &blob.WriterOptions{
+		ContentType:                 "application/octet-stream",
+		DisableContentTypeDetection: true,
+	})
 	if err != nil {
 		return "", nil, 0, fmt.Errorf("store of bags: %w", err)
 	}
@@ -122,7 +131,9 @@ func (s *Store) Drop(ctx context.Context, key string) error {
 
 // Sweep drops bags older than age of which known says that nothing was
 // recorded: what a crash between storing and recording leaves behind.
-func (s *Store) Sweep(ctx context.Context, age time.Duration, known func(key string) (bool, error)) (dropped int, err error) {
+func (s *Store) Sweep(
+	ctx context.Context, age time.Duration, known func(key string) (bool, error),
+) (dropped int, err error) {
 	list := s.bucket.List(nil)
 	for {
 		o, err := list.Next(ctx)

@@ -19,7 +19,12 @@ func packed(t *testing.T) []byte {
 	var out bytes.Buffer
 	w, err := bag.NewWriter(&out, bag.Options{Name: "tern-1", Created: time.Unix(1_795_000_000, 0)})
 	if err == nil {
-		err = w.AddFacts(&bag.Facts{Schema: bag.FactsVersion, Gathered: time.Unix(1_795_000_000, 0).UTC(), Machine: bag.Machine{Name: "tern-1"}, Disks: []bag.Disk{}})
+		err = w.AddFacts(&bag.Facts{
+			Schema:   bag.FactsVersion,
+			Gathered: time.Unix(1_795_000_000, 0).UTC(),
+			Machine:  bag.Machine{Name: "tern-1"},
+			Disks:    []bag.Disk{},
+		})
 	}
 	if err == nil {
 		_, err = w.Close()
@@ -86,8 +91,13 @@ func TestNothingIsKeptOfWhatWasNotAcknowledged(t *testing.T) {
 	s, dir := open(t)
 	raw := packed(t)
 	broken := errors.New("the connection broke")
-	for name, body := range map[string]io.Reader{"not a bag": bytes.NewReader([]byte("hello")), "cut off": bytes.NewReader(raw[:len(raw)-20]), "connection": &failing{raw[:len(raw)/2], broken}} {
-		if _, _, _, err := s.Take(context.Background(), body, bag.DefaultLimits); err == nil || name == "connection" && !errors.Is(err, broken) {
+	for name, body := range map[string]io.Reader{
+		"not a bag":  bytes.NewReader([]byte("hello")),
+		"cut off":    bytes.NewReader(raw[:len(raw)-20]),
+		"connection": &failing{raw[:len(raw)/2], broken},
+	} {
+		if _, _, _, err := s.Take(context.Background(), body, bag.DefaultLimits); err == nil ||
+			name == "connection" && !errors.Is(err, broken) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
@@ -100,7 +110,8 @@ func TestNothingIsKeptOfWhatWasNotAcknowledged(t *testing.T) {
 	if err := os.WriteFile(dir, []byte("no folder any more"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if _, _, _, err := s.Take(context.Background(), bytes.NewReader(raw), bag.DefaultLimits); err == nil || errors.Is(err, bag.ErrNotABag) {
+	if _, _, _, err := s.Take(context.Background(), bytes.NewReader(raw), bag.DefaultLimits); err == nil ||
+		errors.Is(err, bag.ErrNotABag) {
 		t.Errorf("a store that is gone: %v", err)
 	}
 }
@@ -121,7 +132,9 @@ func TestSweepDropsOnlyOldBagsOfWhichNothingIsKnown(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	dropped, err := s.Sweep(context.Background(), 24*time.Hour, func(key string) (bool, error) { return key == keys[0], nil })
+	dropped, err := s.Sweep(context.Background(), 24*time.Hour, func(key string) (bool, error) {
+		return key == keys[0], nil
+	})
 	if err != nil || dropped != 1 || count(t, dir) != 2 {
 		t.Errorf("%v: %d dropped, %d left", err, dropped, count(t, dir))
 	}

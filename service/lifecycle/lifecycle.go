@@ -29,7 +29,8 @@ var ErrNotNow = errors.New("not in this state")
 // steps are the states that each event leads to, by the state that it finds. What
 // is not listed cannot happen.
 var steps = map[Event]map[client.CaseState]client.CaseState{
-	Claimed:     {client.Received: client.Reading, client.Reading: client.Reading}, // the second of a worker that fell silent
+	// the second of a worker that fell silent
+	Claimed:     {client.Received: client.Reading, client.Reading: client.Reading},
 	Released:    {client.Reading: client.Received},
 	ReadFailing: {client.Reading: client.Open},
 	ReadHealthy: {client.Reading: client.Healthy},

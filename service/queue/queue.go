@@ -55,7 +55,8 @@ const readTimeout = 30 * time.Minute
 // Limits bound what a bag may unpack to. Current gives the knowledge to read with,
 // which may be loaded anew while the service runs.
 func New(
-	ctx context.Context, store *records.Store, b *bags.Store, current func() *knowledge.Knowledge, limits bag.Limits, log *slog.Logger,
+	ctx context.Context, store *records.Store, b *bags.Store, current func() *knowledge.Knowledge,
+	limits bag.Limits, log *slog.Logger,
 ) (*Queue, error) {
 	driver := riverpgxv5.New(store.Pool)
 	m, err := rivermigrate.New(driver, &rivermigrate.Config{Logger: log})
@@ -69,8 +70,12 @@ func New(
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &worker{queue: q})
 	q.river, err = river.NewClient(driver, &river.Config{
-		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 2}}, Workers: workers, Logger: log, JobTimeout: readTimeout,
-		FetchPollInterval: 500 * time.Millisecond, ID: "diorthos-" + rand.Text()[:8],
+		Queues:            map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 2}},
+		Workers:           workers,
+		Logger:            log,
+		JobTimeout:        readTimeout,
+		FetchPollInterval: 500 * time.Millisecond,
+		ID:                "diorthos-" + rand.Text()[:8],
 	})
 	if err != nil {
 		return nil, fmt.Errorf("queue: %w", err)
@@ -141,7 +146,9 @@ func (w *worker) Work(ctx context.Context, job *river.Job[readCase]) error {
 		q.log.Error("case given up", "case", number, "error", err)
 		return q.store.Settle(ctx, number, claim, nil, fmt.Sprintf("given up after %d tries: %v", job.Attempt, err))
 	case err != nil: // the next try begins afresh
-		return errors.Join(fmt.Errorf("read case %d: %w", number, err), q.store.Release(context.WithoutCancel(ctx), number, claim))
+		return errors.Join(
+			fmt.Errorf("read case %d: %w", number, err), q.store.Release(context.WithoutCancel(ctx), number, claim),
+		)
 	}
 	if err := q.store.Settle(ctx, number, claim, d, ""); err != nil {
 		return err
@@ -207,7 +214,11 @@ func newReporter(ctx context.Context, store *records.Store, number int64, claim 
 			case <-ctx.Done():
 				return
 			case <-tick.C:
-				_ = store.Report(ctx, number, claim, client.Progress{Phase: *r.phase.Load(), Done: r.done.Load(), Total: r.total.Load()})
+				_ = store.Report(ctx, number, claim, client.Progress{
+					Phase: *r.phase.Load(),
+					Done:  r.done.Load(),
+					Total: r.total.Load(),
+				})
 			}
 		}
 	}()

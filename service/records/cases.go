@@ -65,8 +65,20 @@ func (caseRow) TableName() string { return "cases" }
 
 func (r caseRow) public() client.Case {
 	c := client.Case{
-		Number: r.Number, Machine: r.Machine, Site: r.Site, State: r.State, Received: r.ReceivedAt.UTC(), Updated: r.UpdatedAt.UTC(), By: r.ReceivedBy,
-		Bag: r.BagDigest, BagSize: r.Size, Headline: r.Headline, Tried: r.Tried, Rungs: r.Rungs, Proven: r.Proven, Problem: r.Problem,
+		Number:   r.Number,
+		Machine:  r.Machine,
+		Site:     r.Site,
+		State:    r.State,
+		Received: r.ReceivedAt.UTC(),
+		Updated:  r.UpdatedAt.UTC(),
+		By:       r.ReceivedBy,
+		Bag:      r.BagDigest,
+		BagSize:  r.Size,
+		Headline: r.Headline,
+		Tried:    r.Tried,
+		Rungs:    r.Rungs,
+		Proven:   r.Proven,
+		Problem:  r.Problem,
 	}
 	if r.State == client.Reading {
 		c.Progress = &client.Progress{Phase: r.ProgressPhase, Done: r.ProgressDone, Total: r.ProgressTotal}
@@ -126,10 +138,16 @@ func (s *Store) Accept(ctx context.Context, b Bag, enqueue func(pgx.Tx, int64) e
 			return a.known(db, raw, b, enqueue)
 		}
 		m := machine{Name: b.Machine.Name, Site: b.Machine.Site, Model: b.Machine.Model, LastSeen: time.Now()}
-		if err := db.Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "name"}}, DoUpdates: keepKnown}).Create(&m).Error; err != nil {
+		if err := db.Clauses(clause.OnConflict{
+			Columns:   []clause.Column{{Name: "name"}},
+			DoUpdates: keepKnown,
+		}).Create(&m).Error; err != nil {
 			return err
 		}
-		err := db.Raw("insert into cases (machine_id, bag_digest, state, received_by) values (?, ?, ?, ?) returning number", m.ID, b.Digest, client.Received, b.By).Scan(&a.Number).Error
+		err := db.Raw(
+			"insert into cases (machine_id, bag_digest, state, received_by) values (?, ?, ?, ?) returning number",
+			m.ID, b.Digest, client.Received, b.By,
+		).Scan(&a.Number).Error
 		if err != nil {
 			return err
 		}
@@ -150,9 +168,13 @@ type Accepted struct {
 
 // known finds the case of a bag that was handed in before. One that could not be
 // read, since what was kept of it was damaged, is read from the new copy.
-func (a *Accepted) known(db *gorm.DB, raw func(func(pgx.Tx) error) error, b Bag, enqueue func(pgx.Tx, int64) error) error {
+func (a *Accepted) known(
+	db *gorm.DB, raw func(func(pgx.Tx) error) error, b Bag, enqueue func(pgx.Tx, int64) error,
+) error {
 	var c caseRow
-	if err := db.Clauses(clause.Locking{Strength: "UPDATE"}).Select("number", "state").Where("bag_digest = ?", b.Digest).Take(&c).Error; err != nil {
+	if err := db.Clauses(
+		clause.Locking{Strength: "UPDATE"},
+	).Select("number", "state").Where("bag_digest = ?", b.Digest).Take(&c).Error; err != nil {
 		return err
 	}
 	a.Number, a.Known, a.UnusedBlob = c.Number, true, b.Blob
@@ -166,7 +188,10 @@ func (a *Accepted) known(db *gorm.DB, raw func(func(pgx.Tx) error) error, b Bag,
 	if err := db.Exec("update bags set blob = ?, size = ? where digest = ?", b.Blob, b.Size, b.Digest).Error; err != nil {
 		return err
 	}
-	if err := db.Exec("update cases set state = ?, problem = '', received_by = ?, updated_at = now() where number = ?", next, b.By, c.Number).Error; err != nil {
+	if err := db.Exec(
+		"update cases set state = ?, problem = '', received_by = ?, updated_at = now() where number = ?",
+		next, b.By, c.Number,
+	).Error; err != nil {
 		return err
 	}
 	return raw(func(tx pgx.Tx) error { return enqueue(tx, c.Number) })
@@ -266,8 +291,12 @@ const staleAfter = "15 seconds"
 // Claim lets one worker read a case. It returns where the bag lies and false
 // if somebody else reads it or it has been read.
 func (s *Store) Claim(ctx context.Context, number int64, claim string) (blob string, ok bool, err error) {
-	r := s.db.WithContext(ctx).Exec("update cases set state = ?, claim = ?, heartbeat = now(), updated_at = now(), progress_phase = 'unpacking', progress_done = 0, progress_total = 0 "+
-		"where number = ? and state in ? and (heartbeat is null or heartbeat < now() - interval '"+staleAfter+"')", client.Reading, claim, number, lifecycle.From(lifecycle.Claimed))
+	r := s.db.WithContext(ctx).Exec(
+		"update cases set state = ?, claim = ?, heartbeat = now(), updated_at = now(), progress_phase = 'unpacking', "+
+			"progress_done = 0, progress_total = 0 "+
+			"where number = ? and state in ? and (heartbeat is null or heartbeat < now() - interval '"+staleAfter+"')",
+		client.Reading, claim, number, lifecycle.From(lifecycle.Claimed),
+	)
 	if r.Error != nil || r.RowsAffected == 0 {
 		return "", false, r.Error
 	}
@@ -277,13 +306,19 @@ func (s *Store) Claim(ctx context.Context, number int64, claim string) (blob str
 
 // Report notes how far the reading came, and that the worker is alive.
 func (s *Store) Report(ctx context.Context, number int64, claim string, p client.Progress) error {
-	return s.db.WithContext(ctx).Exec("update cases set heartbeat = now(), progress_phase = ?, progress_done = ?, progress_total = ? where number = ? and claim = ?",
-		p.Phase, p.Done, p.Total, number, claim).Error
+	return s.db.WithContext(ctx).Exec(
+		"update cases set heartbeat = now(), progress_phase = ?, progress_done = ?, progress_total = ? where number = ? "+
+			"and claim = ?",
+		p.Phase, p.Done, p.Total, number, claim,
+	).Error
 }
 
 // Release gives a claim up, so that another try can begin at once.
 func (s *Store) Release(ctx context.Context, number int64, claim string) error {
-	return s.db.WithContext(ctx).Exec("update cases set state = ?, claim = null, heartbeat = null, updated_at = now() where number = ? and claim = ?", client.Received, number, claim).Error
+	return s.db.WithContext(ctx).Exec(
+		"update cases set state = ?, claim = null, heartbeat = null, updated_at = now() where number = ? and claim = ?",
+		client.Received, number, claim,
+	).Error
 }
 
 // Settle ends the reading: with a docket, or with the problem for which there
@@ -319,8 +354,12 @@ func (s *Store) Settle(ctx context.Context, number int64, claim string, d *docke
 // Requeue puts cases whose worker fell silent back into the queue.
 func (s *Store) Requeue(ctx context.Context, enqueue func(pgx.Tx, int64) error) (numbers []int64, err error) {
 	err = s.inTx(ctx, func(db *gorm.DB, raw func(func(pgx.Tx) error) error) error {
-		err := db.Raw("update cases set state = ?, claim = null, heartbeat = null, updated_at = now() where state = ? and heartbeat < now() - interval '"+staleAfter+"' returning number",
-			client.Received, client.Reading).Scan(&numbers).Error
+		err := db.Raw(
+			"update cases set state = ?, claim = null, heartbeat = null, updated_at = now() where state = ? and heartbeat < "+
+				"now() - interval '"+
+				staleAfter+"' returning number",
+			client.Received, client.Reading,
+		).Scan(&numbers).Error
 		if err != nil || len(numbers) == 0 {
 			return err
 		}
@@ -338,7 +377,9 @@ func (s *Store) Requeue(ctx context.Context, enqueue func(pgx.Tx, int64) error) 
 
 // BagOf tells where the bag of a case lies.
 func (s *Store) BagOf(ctx context.Context, number int64) (blob string, err error) {
-	err = s.db.WithContext(ctx).Raw("select blob from bags join cases on cases.bag_digest = bags.digest where number = ?", number).Row().Scan(&blob)
+	err = s.db.WithContext(ctx).Raw(
+		"select blob from bags join cases on cases.bag_digest = bags.digest where number = ?", number,
+	).Row().Scan(&blob)
 	return blob, mapNotFound(err)
 }
 

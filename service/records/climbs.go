@@ -42,13 +42,27 @@ type climbRow struct {
 func (climbRow) TableName() string { return "climbs" }
 
 func (r climbRow) public() (client.Climb, error) {
-	c := client.Climb{ID: r.ID, Case: r.CaseNumber, By: r.Person, Host: r.Host, State: r.State, Rung: r.Rung, Phase: r.Phase, Problem: r.Problem, Began: r.BeganAt.UTC(), Ended: r.EndedAt, Runs: []climb.Run{}}
+	c := client.Climb{
+		ID:      r.ID,
+		Case:    r.CaseNumber,
+		By:      r.Person,
+		Host:    r.Host,
+		State:   r.State,
+		Rung:    r.Rung,
+		Phase:   r.Phase,
+		Problem: r.Problem,
+		Began:   r.BeganAt.UTC(),
+		Ended:   r.EndedAt,
+		Runs:    []climb.Run{},
+	}
 	return c, json.Unmarshal(r.Runs, &c.Runs)
 }
 
 func (s *Store) climbs(ctx context.Context, number int64) ([]client.Climb, error) {
 	var rows []climbRow
-	if err := s.db.WithContext(ctx).Where("case_number = ?", number).Order("id desc").Limit(50).Find(&rows).Error; err != nil {
+	if err := s.db.WithContext(ctx).Where(
+		"case_number = ?", number,
+	).Order("id desc").Limit(50).Find(&rows).Error; err != nil {
 		return nil, err
 	}
 	list := make([]client.Climb, 0, len(rows))
@@ -70,9 +84,12 @@ func (s *Store) typical(ctx context.Context) (map[string]client.Typical, error) 
 		Seconds float64
 		Runs    int64
 	}
-	err := s.db.WithContext(ctx).Raw(`select r->>'remedy' as remedy, percentile_cont(0.5) within group (order by (r->>'took')::float8 / 1e9) as seconds, count(*) as runs
+	err := s.db.WithContext(ctx).Raw(
+		`select r->>'remedy' as remedy,
+			percentile_cont(0.5) within group (order by (r->>'took')::float8 / 1e9) as seconds, count(*) as runs
 		from (select runs from climbs order by id desc limit 2000) c, jsonb_array_elements(c.runs) r
-		where r->>'outcome' = 'proven' and r->>'remedy' <> '' group by 1`).Scan(&rows).Error
+		where r->>'outcome' = 'proven' and r->>'remedy' <> '' group by 1`,
+	).Scan(&rows).Error
 	if err != nil {
 		return nil, err
 	}
@@ -88,7 +105,9 @@ const silentAfter = "30 seconds"
 
 // StartClimb records that a climb begins. Only one goes on at a time: one that
 // fell silent, or that the same person began on the same computer, is cut off.
-func (s *Store) StartClimb(ctx context.Context, number int64, person string, start client.ClimbStart) (*client.Climb, error) {
+func (s *Store) StartClimb(
+	ctx context.Context, number int64, person string, start client.ClimbStart,
+) (*client.Climb, error) {
 	row := climbRow{
 		CaseNumber: number, Person: person, Host: start.Host, Rung: start.Rung, State: client.Running,
 		Phase: climb.Looking, Runs: json.RawMessage("[]"), BeganAt: time.Now(), Heartbeat: time.Now(),
@@ -107,7 +126,9 @@ func (s *Store) StartClimb(ctx context.Context, number int64, person string, sta
 			return err
 		}
 		var running int64
-		if err := db.Model(&climbRow{}).Where("case_number = ? and state = ?", number, client.Running).Count(&running).Error; err != nil {
+		if err := db.Model(&climbRow{}).Where(
+			"case_number = ? and state = ?", number, client.Running,
+		).Count(&running).Error; err != nil {
 			return err
 		}
 		if running > 0 {
@@ -167,7 +188,9 @@ func endSilent(db *gorm.DB, number int64, silent string) error {
 // lockCase keeps others from changing a case's state.
 func lockCase(db *gorm.DB, number int64) (*caseRow, error) {
 	var c caseRow
-	err := db.Clauses(clause.Locking{Strength: "UPDATE"}).Select("number", "state").Where("number = ?", number).Take(&c).Error
+	err := db.Clauses(
+		clause.Locking{Strength: "UPDATE"},
+	).Select("number", "state").Where("number = ?", number).Take(&c).Error
 	return &c, mapNotFound(err)
 }
 
@@ -252,5 +275,7 @@ func refreshCase(db *gorm.DB, number int64, state client.CaseState) error {
 			proven++
 		}
 	}
-	return db.Exec("update cases set state = ?, updated_at = now(), proven = ? where number = ?", state, proven, number).Error
+	return db.Exec(
+		"update cases set state = ?, updated_at = now(), proven = ? where number = ?", state, proven, number,
+	).Error
 }

@@ -28,13 +28,23 @@ type machineRow struct {
 }
 
 func (r machineRow) public() client.MachineSummary {
-	return client.MachineSummary{Name: r.Name, Site: r.Site, Model: r.Model, Seen: r.LastSeen.UTC(), Cases: r.Cases, Case: r.Number, State: r.State, Headline: r.Headline}
+	return client.MachineSummary{
+		Name:     r.Name,
+		Site:     r.Site,
+		Model:    r.Model,
+		Seen:     r.LastSeen.UTC(),
+		Cases:    r.Cases,
+		Case:     r.Number,
+		State:    r.State,
+		Headline: r.Headline,
+	}
 }
 
 // machineQuery joins each machine with its latest case.
 func (s *Store) machineQuery(ctx context.Context) *gorm.DB {
 	return s.db.WithContext(ctx).Table("machines").
-		Select("machines.id, machines.name, machines.site, machines.model, machines.last_seen, latest.number, machines.state, latest.headline, (select count(*) from cases where cases.machine_id = machines.id) as cases").
+		Select("machines.id, machines.name, machines.site, machines.model, machines.last_seen, latest.number, " +
+			"machines.state, latest.headline, (select count(*) from cases where cases.machine_id = machines.id) as cases").
 		Joins("join cases latest on latest.number = machines.latest")
 }
 
@@ -52,7 +62,9 @@ func (s *Store) Machines(ctx context.Context, q client.MachineQuery) (*client.Ma
 	}
 	page := &client.MachinePage{Machines: []client.MachineSummary{}}
 	count := s.db.WithContext(ctx).Table("machines").Select("1")
-	if err := s.db.WithContext(ctx).Table("(?) as counted", match(count).Limit(countedTo)).Count(&page.Total).Error; err != nil {
+	if err := s.db.WithContext(ctx).Table(
+		"(?) as counted", match(count).Limit(countedTo),
+	).Count(&page.Total).Error; err != nil {
 		return nil, err
 	}
 	rows := match(s.machineQuery(ctx)).Order("machines.name").Limit(q.Limit + 1)
@@ -83,16 +95,25 @@ func (s *Store) MachineDetail(ctx context.Context, name string) (*client.Machine
 	if err := s.machineQuery(ctx).Where("machines.name = ?", name).Take(&r).Error; err != nil {
 		return nil, mapNotFound(err)
 	}
-	d := &client.MachineDetail{MachineSummary: r.public(), Disks: []bag.Disk{}, Conditions: []readiness.Verdict{}, History: []client.Case{}}
+	d := &client.MachineDetail{
+		MachineSummary: r.public(),
+		Disks:          []bag.Disk{},
+		Conditions:     []readiness.Verdict{},
+		History:        []client.Case{},
+	}
 	var list []caseRow
-	if err := s.caseQuery(ctx).Where("cases.machine_id = ?", r.ID).Order("cases.number desc").Limit(historyShown).Find(&list).Error; err != nil {
+	if err := s.caseQuery(ctx).Where(
+		"cases.machine_id = ?", r.ID,
+	).Order("cases.number desc").Limit(historyShown).Find(&list).Error; err != nil {
 		return nil, err
 	}
 	for _, c := range list {
 		d.History = append(d.History, c.public())
 	}
 	var raw []byte
-	err := s.db.WithContext(ctx).Raw("select docket from cases where machine_id = ? and docket is not null order by number desc limit 1", r.ID).Row().Scan(&raw)
+	err := s.db.WithContext(ctx).Raw(
+		"select docket from cases where machine_id = ? and docket is not null order by number desc limit 1", r.ID,
+	).Row().Scan(&raw)
 	if err != nil {
 		return d, ignoreNotFound(mapNotFound(err))
 	}

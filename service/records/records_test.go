@@ -58,7 +58,11 @@ func (q *queued) put(_ pgx.Tx, number int64) error {
 
 // failing is a docket that says something is wrong.
 func failing() *docket.Docket {
-	return &docket.Docket{Why: []diagnosis.Finding{{Cause: "primary-gpt-damaged", Title: "The primary GPT is damaged", Probability: 0.9}}}
+	return &docket.Docket{Why: []diagnosis.Finding{{
+		Cause:       "primary-gpt-damaged",
+		Title:       "The primary GPT is damaged",
+		Probability: 0.9,
+	}}}
 }
 
 func state(t *testing.T, s *records.Store, number int64) client.CaseState {
@@ -136,7 +140,11 @@ func bagOnce(t *testing.T, s *records.Store) {
 func taken(t *testing.T, s *records.Store, name string) int64 {
 	t.Helper()
 	var q queued
-	a, err := s.Accept(t.Context(), records.Bag{Digest: "d-" + name, Blob: "b-" + name, Machine: bag.Machine{Name: name}}, q.put)
+	a, err := s.Accept(t.Context(), records.Bag{
+		Digest:  "d-" + name,
+		Blob:    "b-" + name,
+		Machine: bag.Machine{Name: name},
+	}, q.put)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -164,12 +172,15 @@ func claims(t *testing.T, s *records.Store) {
 		t.Errorf("a case that was read is claimed again: %v %v", ok, err)
 	}
 	silent := taken(t, s, "claims-2")
-	if _, err := s.Pool.Exec(t.Context(), "update cases set heartbeat = now() - interval '1 hour' where number = $1", silent); err != nil {
+	if _, err := s.Pool.Exec(
+		t.Context(), "update cases set heartbeat = now() - interval '1 hour' where number = $1", silent,
+	); err != nil {
 		t.Fatal(err)
 	}
 	var q queued
 	back, err := s.Requeue(t.Context(), q.put)
-	if err != nil || !slices.Equal(back, []int64{silent}) || !slices.Equal(q, queued{silent}) || state(t, s, silent) != client.Received {
+	if err != nil || !slices.Equal(back, []int64{silent}) || !slices.Equal(q, queued{silent}) ||
+		state(t, s, silent) != client.Received {
 		t.Errorf("of a worker that fell silent: %v, queued %v, %v", back, q, err)
 	}
 }
@@ -190,17 +201,23 @@ func climbs(t *testing.T, s *records.Store) {
 	if _, err := s.StartClimb(t.Context(), n, "bram", start); !errors.Is(err, records.ErrBusy) {
 		t.Errorf("another person's, at the same time: %v", err)
 	}
-	if _, err := s.ReportClimb(t.Context(), first.ID, "bram", client.ClimbReport{State: client.Ended}); !errors.Is(err, records.ErrNotYours) {
+	if _, err := s.ReportClimb(
+		t.Context(), first.ID, "bram", client.ClimbReport{State: client.Ended},
+	); !errors.Is(err, records.ErrNotYours) {
 		t.Errorf("another person reports: %v", err)
 	}
 	second, err := s.StartClimb(t.Context(), n, "ailsa", start) // after a crash, from the same desk
 	if err != nil {
 		t.Fatalf("the same person goes on: %v", err)
 	}
-	if _, err := s.ReportClimb(t.Context(), first.ID, "ailsa", client.ClimbReport{State: client.Running}); !errors.Is(err, records.ErrEnded) {
+	if _, err := s.ReportClimb(
+		t.Context(), first.ID, "ailsa", client.ClimbReport{State: client.Running},
+	); !errors.Is(err, records.ErrEnded) {
 		t.Errorf("the climb that was given up reports: %v", err)
 	}
-	if _, err := s.Pool.Exec(t.Context(), "update climbs set heartbeat = now() - interval '31 seconds' where id = $1", second.ID); err != nil {
+	if _, err := s.Pool.Exec(
+		t.Context(), "update climbs set heartbeat = now() - interval '31 seconds' where id = $1", second.ID,
+	); err != nil {
 		t.Fatal(err)
 	}
 	silent, err := s.EndSilentClimbs(t.Context())
@@ -215,7 +232,11 @@ func climbs(t *testing.T, s *records.Store) {
 func siteIsKept(t *testing.T, s *records.Store) {
 	var q queued
 	for i, site := range []string{"MV Kestrel", ""} {
-		b := records.Bag{Digest: fmt.Sprint("d-site-", i), Blob: fmt.Sprint("b-site-", i), Machine: bag.Machine{Name: "site-1", Site: site}}
+		b := records.Bag{
+			Digest:  fmt.Sprint("d-site-", i),
+			Blob:    fmt.Sprint("b-site-", i),
+			Machine: bag.Machine{Name: "site-1", Site: site},
+		}
 		if _, err := s.Accept(t.Context(), b, q.put); err != nil {
 			t.Fatal(err)
 		}

@@ -52,7 +52,10 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 	}
 	s := &Store{Pool: pool, sql: stdlib.OpenDBFromPool(pool)}
 	s.db, err = gorm.Open(postgres.New(postgres.Config{Conn: s.sql}), &gorm.Config{
-		Logger: logger.Discard, DisableAutomaticPing: true, TranslateError: true, NowFunc: func() time.Time { return time.Now().UTC() },
+		Logger:               logger.Discard,
+		DisableAutomaticPing: true,
+		TranslateError:       true,
+		NowFunc:              func() time.Time { return time.Now().UTC() },
 	})
 	if err == nil {
 		err = s.migrate(ctx)

@@ -20,15 +20,24 @@ import (
 )
 
 var (
-	words = strings.Fields("started session for user timetable berth link up renegotiated lease renewed pump pressure nominal door closed queue drained heartbeat sent cache warmed route updated packet forwarded screen refreshed ticket printed scan accepted")
+	words = strings.Fields("started session for user timetable berth link up renegotiated lease renewed pump pressure " +
+		"nominal door closed queue drained heartbeat sent cache warmed route updated packet forwarded screen refreshed " +
+		"ticket printed scan accepted")
 	parts = strings.Fields("kernel systemd[1] skerrow-board[812] sshd[993] dhclient[401] cron[77] gangway[512]")
 	// near are words that many signatures begin with, in lines that match none.
-	near = []string{"No space for the queue", "Could not be happier with berth", "error.log rotated", "libgpg-error0 looked at", "dpkg: status of pumps", "Failed0 attempts", "held packages counted"}
+	near = []string{
+		"No space for the queue", "Could not be happier with berth", "error.log rotated", "libgpg-error0 looked at",
+		"dpkg: status of pumps", "Failed0 attempts", "held packages counted",
+	}
 )
 
 func main() {
 	size := flag.Int64("bytes", 1<<30, "how much to write")
-	kind := flag.String("kind", "quiet", "quiet: a failure every 50,000 lines; near: every line nearly hits; utf16: quiet, in UTF-16LE; worklist: pending work of Corbel")
+	kind := flag.String(
+		"kind", "quiet",
+		"quiet: a failure every 50,000 lines; near: every line nearly hits; utf16: quiet, in UTF-16LE; worklist: pending "+
+			"work of Corbel",
+	)
 	flag.Parse()
 	if err := write(os.Stdout, *size, *kind); err != nil {
 		_, _ = fmt.Fprintln(os.Stderr, "biglog:", err)
@@ -65,7 +74,14 @@ func worklist(out *bufio.Writer, r *rand.Rand, size int64) error {
 	ops := make([]corbelfile.Operation, 4000)
 	for n < size {
 		for i := range ops {
-			ops[i] = corbelfile.Operation{Number: i + 1, Do: "place", Component: fmt.Sprintf("corbel-part-%d", r.IntN(200)), Version: "7.2.5", Payload: fmt.Sprintf("%016x", r.Uint64()), At: "parts/part0.bin"}
+			ops[i] = corbelfile.Operation{
+				Number:    i + 1,
+				Do:        "place",
+				Component: fmt.Sprintf("corbel-part-%d", r.IntN(200)),
+				Version:   "7.2.5",
+				Payload:   fmt.Sprintf("%016x", r.Uint64()),
+				At:        "parts/part0.bin",
+			}
 			if r.IntN(900) == 0 {
 				ops[i].Component = "corbel-ticket-scan"
 			}
@@ -101,7 +117,9 @@ func lines(b []byte, r *rand.Rand, nearly bool, n int64) []byte {
 		}
 		b = fmt.Appendf(b, " %d\n", n+int64(i))
 	}
-	return fmt.Appendf(b, "Nov 22 06:59:59 lerrick-kiosk-2 skerrow-board[812]: error: feed could not be fetched, will retry\n")
+	return fmt.Appendf(
+		b, "Nov 22 06:59:59 lerrick-kiosk-2 skerrow-board[812]: error: feed could not be fetched, will retry\n",
+	)
 }
 
 func inUTF16(b []byte) []byte {

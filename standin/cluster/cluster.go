@@ -199,7 +199,10 @@ func (r *runner) initialise(ctx context.Context, dir string) (password string, e
 			return "", err
 		}
 	}
-	out, err := r.command(ctx, "initdb", "--pgdata", data, "--username", "diorthos", "--pwfile", draft, "--auth", "scram-sha-256", "--encoding", "UTF8", "--locale", "C.UTF-8", "--no-sync").CombinedOutput()
+	out, err := r.command(
+		ctx, "initdb", "--pgdata", data, "--username", "diorthos", "--pwfile", draft, "--auth", "scram-sha-256",
+		"--encoding", "UTF8", "--locale", "C.UTF-8", "--no-sync",
+	).CombinedOutput()
 	if err != nil {
 		return "", fmt.Errorf("initdb: %w: %s", err, strings.TrimSpace(string(out)))
 	}
@@ -219,7 +222,10 @@ func (r *runner) start(ctx context.Context, dir, password string, o Options) (*C
 	if err != nil {
 		return nil, fmt.Errorf("cluster: %w", err)
 	}
-	args := []string{"-D", filepath.Join(dir, "data"), "-p", strconv.Itoa(port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c", "max_connections=60"}
+	args := []string{
+		"-D", filepath.Join(dir, "data"), "-p", strconv.Itoa(port), "-c", "listen_addresses=127.0.0.1", "-c",
+		"unix_socket_directories=", "-c", "max_connections=60",
+	}
 	if o.Fleeting {
 		args = append(args, "-c", "fsync=off", "-c", "synchronous_commit=off", "-c", "full_page_writes=off")
 	}
@@ -234,7 +240,12 @@ func (r *runner) start(ctx context.Context, dir, password string, o Options) (*C
 	if err := cmd.Start(); err != nil {
 		return nil, fmt.Errorf("cluster: start postgres: %w", err)
 	}
-	c := &Cluster{dir: dir, cmd: cmd, done: make(chan struct{}), DSN: fmt.Sprintf("postgres://diorthos:%s@127.0.0.1:%d/postgres?sslmode=disable", password, port)}
+	c := &Cluster{
+		dir:  dir,
+		cmd:  cmd,
+		done: make(chan struct{}),
+		DSN:  fmt.Sprintf("postgres://diorthos:%s@127.0.0.1:%d/postgres?sslmode=disable", password, port),
+	}
 	go func() {
 		_ = cmd.Wait()
 		close(c.done)

@@ -96,7 +96,11 @@ func (m *Machine) Attempt(ctx context.Context, req Request) (out *Outcome, err e
 }
 
 func (m *Machine) run(ctx context.Context, v *volumes, req Request) *run {
-	l := &logs{now: req.At, offset: time.Duration(m.Plate.Clock.Offset) * time.Second, zone: time.Duration(m.Plate.Clock.Zone) * time.Minute}
+	l := &logs{
+		now:    req.At,
+		offset: time.Duration(m.Plate.Clock.Offset) * time.Second,
+		zone:   time.Duration(m.Plate.Clock.Zone) * time.Minute,
+	}
 	return &run{logs: l, ctx: ctx, m: m, v: v, req: req, since: req.At}
 }
 
@@ -163,7 +167,10 @@ func (r *run) choose() (bool, error) {
 		return false, nil
 	}
 	r.offer = list[i]
-	r.both("open", "note", "begins: %s %s: build %d to %d, asked by %s", r.offer.Kind, r.offer.ID, r.rel.Build, r.offer.Build, r.offer.As)
+	r.both(
+		"open", "note", "begins: %s %s: build %d to %d, asked by %s", r.offer.Kind, r.offer.ID, r.rel.Build, r.offer.Build,
+		r.offer.As,
+	)
 	return true, nil
 }
 
@@ -194,8 +201,11 @@ func (r *run) survey() error {
 	if err := r.policy(); err != nil {
 		return err
 	}
-	if left, _ := fs.Glob(r.v.sys, path.Join(corbelfile.UpdateFolder, corbelfile.WorkPrefix+"*")); len(left) > 0 { // the pattern is right
-		return halt(stage, "work-folder", codeLeftover, "work folder %s of an earlier attempt is in the way", path.Base(left[0]))
+	// the pattern is right
+	if left, _ := fs.Glob(r.v.sys, path.Join(corbelfile.UpdateFolder, corbelfile.WorkPrefix+"*")); len(left) > 0 {
+		return halt(
+			stage, "work-folder", codeLeftover, "work folder %s of an earlier attempt is in the way", path.Base(left[0]),
+		)
 	}
 	if err := r.sound(); err != nil {
 		return err
@@ -237,12 +247,16 @@ func (r *run) courier() error {
 		r.carry("fault", "start refused: start type is off")
 		return halt("survey", "courier", codeServiceOff, "service courier cannot be started: its start type is off")
 	case corbelfile.StartDemand:
-		return halt("survey", "courier", codeStartType, "service courier did not answer: its start type is demand and nobody asked")
+		return halt(
+			"survey", "courier", codeStartType, "service courier did not answer: its start type is demand and nobody asked",
+		)
 	}
 	for _, need := range c.Needs {
 		if !by[need].Running {
 			r.carry("fault", "start refused: service %s is not running", need)
-			return halt("survey", "courier", codeServiceNeed, "service courier cannot be started: it needs %s, which is not running", need)
+			return halt(
+				"survey", "courier", codeServiceNeed, "service courier cannot be started: it needs %s, which is not running", need,
+			)
 		}
 	}
 	r.say("survey", "courier", "note", "running")
@@ -254,7 +268,8 @@ func (r *run) policy() error {
 	if err != nil {
 		return err
 	}
-	if until := tree.Value(corbelfile.PolicyBranch, corbelfile.PolicyPaused); until != "" && (r.offer.Kind == "update" || r.offer.Kind == "upgrade") {
+	if until := tree.Value(corbelfile.PolicyBranch, corbelfile.PolicyPaused); until != "" &&
+		(r.offer.Kind == "update" || r.offer.Kind == "upgrade") {
 		if t, err := time.Parse(time.DateOnly, until); err == nil && r.clock().Before(t) {
 			return halt("survey", "policy", codePaused, "updates are paused until %s", until)
 		}
@@ -295,7 +310,9 @@ func (r *run) fits() error {
 	o, p := r.offer, r.m.Plate
 	switch {
 	case o.Architecture != r.rel.Architecture:
-		return halt(stage, "fitness", codeArchitecture, "%s is for %s, this machine has %s", o.ID, o.Architecture, r.rel.Architecture)
+		return halt(
+			stage, "fitness", codeArchitecture, "%s is for %s, this machine has %s", o.ID, o.Architecture, r.rel.Architecture,
+		)
 	case o.SupersededBy != "":
 		return halt(stage, "fitness", codeSuperseded, "%s is superseded by %s", o.ID, o.SupersededBy)
 	case o.Base != r.rel.Build:
@@ -308,7 +325,10 @@ func (r *run) fits() error {
 		}
 		for _, d := range drivers {
 			if d.Device == o.Device && d.Version > o.Version {
-				return halt(stage, "fitness", codeDriverOlder, "driver for %s: offered %s is older than %s, which is installed", o.Device, o.Version, d.Version)
+				return halt(
+					stage, "fitness", codeDriverOlder, "driver for %s: offered %s is older than %s, which is installed", o.Device,
+					o.Version, d.Version,
+				)
 			}
 		}
 	}
@@ -316,7 +336,10 @@ func (r *run) fits() error {
 	if f == nil {
 		return nil
 	}
-	r.say(stage, "fitness", "note", "memory %d MiB, disk %d MiB, display %dx%d, model %s", p.Memory>>20, diskSize>>20, p.Width, p.Height, p.Model)
+	r.say(
+		stage, "fitness", "note", "memory %d MiB, disk %d MiB, display %dx%d, model %s", p.Memory>>20, diskSize>>20,
+		p.Width, p.Height, p.Model,
+	)
 	switch {
 	case p.Memory < f.Memory:
 		return halt(stage, "fitness", codeMemory, "memory is %d MiB, %d MiB are wanted", p.Memory>>20, f.Memory>>20)
@@ -343,10 +366,14 @@ func (r *run) room() error {
 		need, needBoot = f.Free, f.FreeBoot
 	}
 	if have := r.v.sys.Free(); have < need {
-		return halt("survey", "space", codeSpaceSystem, "system volume has %d KiB free, %d KiB are needed", have>>10, need>>10)
+		return halt(
+			"survey", "space", codeSpaceSystem, "system volume has %d KiB free, %d KiB are needed", have>>10, need>>10,
+		)
 	}
 	if have := r.v.boot.Free(); have < needBoot {
-		return halt("survey", "space", codeSpaceBoot, "boot volume has %d KiB free, %d KiB are needed", have>>10, needBoot>>10)
+		return halt(
+			"survey", "space", codeSpaceBoot, "boot volume has %d KiB free, %d KiB are needed", have>>10, needBoot>>10,
+		)
 	}
 	r.say("survey", "space", "note", "enough")
 	return nil
@@ -361,12 +388,17 @@ func (r *run) surveyMedium() error {
 		return halt(stage, "medium", codeNoSource, "no medium is in the drive")
 	}
 	if !slices.Contains(m.Medium.Modes, m.Firmware.Mode) {
-		return halt(stage, "medium", codeMediumMode, "the medium starts in %s mode, this machine in %s mode", strings.Join(m.Medium.Modes, " or "), m.Firmware.Mode)
+		return halt(
+			stage, "medium", codeMediumMode, "the medium starts in %s mode, this machine in %s mode",
+			strings.Join(m.Medium.Modes, " or "), m.Firmware.Mode,
+		)
 	}
 	target := m.Devices[0]
 	r.say(stage, "target", "note", "first disk is %s, %s, %d MiB", target.Name, target.Bus, target.Size>>20)
 	if target.Name != "disk0" {
-		return halt(stage, "target", codeTarget, "first disk %s (%s) holds no system of this machine", target.Name, target.Bus)
+		return halt(
+			stage, "target", codeTarget, "first disk %s (%s) holds no system of this machine", target.Name, target.Bus,
+		)
 	}
 	if style := r.v.table.Style(); (style == layout.StyleGPT) != (m.Firmware.Mode == "uefi") {
 		return halt(stage, "target", codeStyle, "table style %s does not go with %s firmware", style, m.Firmware.Mode)

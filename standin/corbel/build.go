@@ -80,11 +80,21 @@ func plate(o Options, r *rand.Rand) *corbelfile.Plate {
 		model = []string{"Havnar D4 desktop", "Havnar K1 kiosk", "Havnar B2 bridge computer", "Havnar L3 laptop"}[r.IntN(4)]
 	}
 	return &corbelfile.Plate{
-		Serial: fmt.Sprintf("SF%08X", r.Uint32()), Name: o.Name, Site: o.Site, Model: model, Architecture: architecture,
-		Memory: int64(8+8*r.IntN(2)) << 30, Processor: "Harrier 4", Processors: 4 + 4*r.IntN(2), Flags: []string{"aes", "vx1", "vx2"}, Width: 1920, Height: 1080,
-		Firmware: corbelfile.Firmware{Mode: o.Mode}, Clock: corbelfile.PlateClock{Offset: int64(r.IntN(3)), Zone: 60},
-		Network: corbelfile.PlateNetwork{Up: true, TimeSync: true},
-		Devices: []corbelfile.Device{{Name: "disk0", Kind: "disk", Bus: "nvme", Size: diskSize}},
+		Serial:       fmt.Sprintf("SF%08X", r.Uint32()),
+		Name:         o.Name,
+		Site:         o.Site,
+		Model:        model,
+		Architecture: architecture,
+		Memory:       int64(8+8*r.IntN(2)) << 30,
+		Processor:    "Harrier 4",
+		Processors:   4 + 4*r.IntN(2),
+		Flags:        []string{"aes", "vx1", "vx2"},
+		Width:        1920,
+		Height:       1080,
+		Firmware:     corbelfile.Firmware{Mode: o.Mode},
+		Clock:        corbelfile.PlateClock{Offset: int64(r.IntN(3)), Zone: 60},
+		Network:      corbelfile.PlateNetwork{Up: true, TimeSync: true},
+		Devices:      []corbelfile.Device{{Name: "disk0", Kind: "disk", Bus: "nvme", Size: diskSize}},
 	}
 }
 
@@ -112,12 +122,22 @@ func (m *Machine) partition(r *rand.Rand) (err error) {
 		types := []layout.GUID{layout.TypeESP, layout.TypeBasicData, layout.TypeBasicData}
 		plan := layout.Plan{DiskGUID: randomGUID(r)}
 		for i, name := range []string{"keystone", "corbel", "plans"} {
-			plan.Partitions = append(plan.Partitions, layout.Entry{Type: types[i], ID: randomGUID(r), Span: spans[i], Name: name})
+			plan.Partitions = append(plan.Partitions, layout.Entry{
+				Type: types[i],
+				ID:   randomGUID(r),
+				Span: spans[i],
+				Name: name,
+			})
 		}
 		if writes, err = layout.Create(diskSize, 512, plan); err != nil {
 			return err
 		}
-		m.Plate.Firmware.Entries = []corbelfile.StartEntry{{ID: "0001", Title: "Corbel", Partition: plan.Partitions[0].ID.String(), Path: corbelfile.LoaderUEFI}}
+		m.Plate.Firmware.Entries = []corbelfile.StartEntry{{
+			ID:        "0001",
+			Title:     "Corbel",
+			Partition: plan.Partitions[0].ID.String(),
+			Path:      corbelfile.LoaderUEFI,
+		}}
 		m.Plate.Firmware.Order = []string{"0001"}
 	} else {
 		writes = []block.Write{{Data: classicTable(spans, r.Uint32())}}
@@ -131,7 +151,10 @@ func (m *Machine) partition(r *rand.Rand) (err error) {
 	}
 	for i, o := range []fat.Options{{Label: labelBoot}, {Label: labelSystem}, {Label: labelPlans, Bits: 16}} {
 		o.Serial = r.Uint32()
-		if err := fat.Format(block.NewWriteRange(dev, int64(spans[i].First)*512, int64(spans[i].Sectors())*512), int64(spans[i].Sectors())*512, o); err != nil {
+		if err := fat.Format(
+			block.NewWriteRange(dev, int64(spans[i].First)*512, int64(spans[i].Sectors())*512), int64(spans[i].Sectors())*512,
+			o,
+		); err != nil {
 			return err
 		}
 	}
@@ -168,12 +191,34 @@ func (m *Machine) install(v *volumes, p *published, o Options, r *rand.Rand, at 
 		name string
 		v    any
 	}{
-		{corbelfile.ReleasePath, corbelfile.Release{Family: "corbel", Title: "Corbel 7.2", Version: "7.2", Build: p.build, Architecture: architecture, Host: host}},
+		{corbelfile.ReleasePath, corbelfile.Release{
+			Family:       "corbel",
+			Title:        "Corbel 7.2",
+			Version:      "7.2",
+			Build:        p.build,
+			Architecture: architecture,
+			Host:         host,
+		}},
 		{corbelfile.ServicesPath, services},
-		{corbelfile.HistoryPath, []corbelfile.History{{When: at, Kind: "install", ID: "M7205", Title: "Corbel 7.2", Build: p.build, Changed: []corbelfile.Component{}}}},
+		{corbelfile.HistoryPath, []corbelfile.History{{
+			When:    at,
+			Kind:    "install",
+			ID:      "M7205",
+			Title:   "Corbel 7.2",
+			Build:   p.build,
+			Changed: []corbelfile.Component{},
+		}}},
 		{corbelfile.FeaturesPath, []corbelfile.Feature{{Name: FeatureName, Component: FeatureComponent}}},
-		{corbelfile.DriversPath, []corbelfile.Driver{{Device: "berth-printer", Version: "3.2"}, {Device: "panel", Version: "7.1"}}},
-		{corbelfile.ProgramsPath, []corbelfile.Program{{Name: "skerrow-crew", Version: "2.6", Installed: at.AddDate(0, 0, 1), Folder: "programs/skerrow-crew"}}},
+		{corbelfile.DriversPath, []corbelfile.Driver{
+			{Device: "berth-printer", Version: "3.2"},
+			{Device: "panel", Version: "7.1"},
+		}},
+		{corbelfile.ProgramsPath, []corbelfile.Program{{
+			Name:      "skerrow-crew",
+			Version:   "2.6",
+			Installed: at.AddDate(0, 0, 1),
+			Folder:    "programs/skerrow-crew",
+		}}},
 		{corbelfile.OffersPath, []corbelfile.Offer{o.Vendor.Offer(OfferFirst)}},
 	}
 	for _, f := range files {
@@ -181,7 +226,10 @@ func (m *Machine) install(v *volumes, p *published, o Options, r *rand.Rand, at 
 			return err
 		}
 	}
-	for name, data := range map[string][]byte{corbelfile.SettingsPath: shippedSettings().Bytes(), "programs/skerrow-crew/crew.bin": summed(magicProgram, "skerrow-crew", "2.6", 3000)} {
+	for name, data := range map[string][]byte{
+		corbelfile.SettingsPath:          shippedSettings().Bytes(),
+		"programs/skerrow-crew/crew.bin": summed(magicProgram, "skerrow-crew", "2.6", 3000),
+	} {
 		if err := put(v.sys, name, data); err != nil {
 			return err
 		}
@@ -205,7 +253,11 @@ func layRelease(sys *fat.Editor, p *published, list []corbelfile.Manifest) error
 	}
 	for _, c := range list {
 		raw := corbelfile.Seal(corbelfile.KindManifest, c)
-		index.Components = append(index.Components, corbelfile.Component{Name: c.Name, Version: c.Version, Manifest: corbelfile.Hash(raw)})
+		index.Components = append(index.Components, corbelfile.Component{
+			Name:     c.Name,
+			Version:  c.Version,
+			Manifest: corbelfile.Hash(raw),
+		})
 		if err := sys.WriteFile(manifestPath(c.Name, c.Version), raw); err != nil {
 			return err
 		}
@@ -271,7 +323,9 @@ func (m *Machine) layBoot(v *volumes, p *published) error {
 	}
 	entry := corbelfile.BootEntry{Volume: serial, Kernel: corbelfile.KernelPath, Mode: "normal"}
 	for name, data := range map[string][]byte{
-		corbelfile.Loader(mode): boot[loader], corbelfile.BootStore(mode): entry.Bytes(), earlyPath(mode, p.build): early(p.build),
+		corbelfile.Loader(mode):    boot[loader],
+		corbelfile.BootStore(mode): entry.Bytes(),
+		earlyPath(mode, p.build):   early(p.build),
 	} {
 		if err := put(v.boot, name, data); err != nil {
 			return err

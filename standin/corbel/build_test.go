@@ -30,7 +30,14 @@ func TestHealthyMachinesStartAndUpdate(t *testing.T) {
 	v, link := vendor(t)
 	for _, mode := range []string{"uefi", "bios"} {
 		t.Run(mode, func(t *testing.T) {
-			m, err := corbel.Build(t.Context(), filepath.Join(t.TempDir(), "m"), corbel.Options{Seed: 3, Mode: mode, Name: "kestrel-office-7", Now: now, Vendor: v, Link: link})
+			m, err := corbel.Build(t.Context(), filepath.Join(t.TempDir(), "m"), corbel.Options{
+				Seed:   3,
+				Mode:   mode,
+				Name:   "kestrel-office-7",
+				Now:    now,
+				Vendor: v,
+				Link:   link,
+			})
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -62,7 +69,11 @@ func sound(t *testing.T, m *corbel.Machine) {
 	}
 	for _, at := range []string{"1", "35", "79"} {
 		part := filepath.Join(t.TempDir(), "part")
-		if out, err := exec.Command("dd", "if="+m.Disk(), "of="+part, "bs=1M", "skip="+at, "count="+map[string]string{"1": "34", "35": "44", "79": "8"}[at], "conv=sparse").CombinedOutput(); err != nil {
+		if out, err := exec.Command("dd", "if="+m.Disk(), "of="+part, "bs=1M", "skip="+at, "count="+map[string]string{
+			"1":  "34",
+			"35": "44",
+			"79": "8",
+		}[at], "conv=sparse").CombinedOutput(); err != nil {
 			t.Fatalf("dd: %v\n%s", err, out)
 		}
 		if out, err := exec.Command("fsck.fat", "-n", part).CombinedOutput(); err != nil {

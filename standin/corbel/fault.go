@@ -92,4 +92,10 @@ func TryOn(ctx context.Context, m *Machine, try string, at time.Time, link Link)
 	return m.Attempt(ctx, Request{Offer: offer, At: at, Link: link})
 }
 
-var offerOf = map[string]string{TryUpdate: OfferUpdate, TryUpgrade: OfferRelease, TryDriver: OfferDriver, TryFeature: OfferFeature, TryInstall: ""}
+var offerOf = map[string]string{
+	TryUpdate:  OfferUpdate,
+	TryUpgrade: OfferRelease,
+	TryDriver:  OfferDriver,
+	TryFeature: OfferFeature,
+	TryInstall: "",
+}

@@ -17,24 +17,53 @@ import (
 
 // Faults are all that a machine can be broken by.
 var Faults = []Fault{
-	{Name: "service-disabled", Group: "update client", Try: TryUpdate, harm: service("courier", func(s *corbelfile.Service) { s.Start, s.Running = corbelfile.StartOff, false })},
+	{
+		Name:  "service-disabled",
+		Group: "update client",
+		Try:   TryUpdate,
+		harm: service("courier", func(s *corbelfile.Service) {
+			s.Start = corbelfile.StartOff
+			s.Running = false
+		}),
+	},
 	{Name: "service-need-stopped", Group: "update client", Try: TryUpdate, harm: func(d *damage) error {
 		return service([]string{"line", "ledger"}[d.r.IntN(2)], func(s *corbelfile.Service) { s.Running = false })(d)
 	}},
-	{Name: "start-type-wrong", Group: "update client", Try: TryUpdate, harm: service("courier", func(s *corbelfile.Service) { s.Start = corbelfile.StartDemand })},
+	{
+		Name:  "start-type-wrong",
+		Group: "update client",
+		Try:   TryUpdate,
+		harm:  service("courier", func(s *corbelfile.Service) { s.Start = corbelfile.StartDemand }),
+	},
 	{Name: "cache-package-damaged", Group: "update client", Try: TryUpdate, harm: func(d *damage) error {
 		raw := bytes.Clone(d.o.Vendor.raw[OfferUpdate])
 		raw[len(raw)-1-d.r.IntN(len(raw)/2)] ^= byte(1 + d.r.IntN(255))
 		return d.cache(OfferUpdate, raw)
 	}},
-	{Name: "cache-unwritable", Group: "update client", Try: TryUpdate, harm: func(d *damage) error { return d.v.sys.SetReadOnly(corbelfile.CacheFolder, true) }},
+	{
+		Name:  "cache-unwritable",
+		Group: "update client",
+		Try:   TryUpdate,
+		harm:  func(d *damage) error { return d.v.sys.SetReadOnly(corbelfile.CacheFolder, true) },
+	},
 	{Name: "leftover-work-folder", Group: "update client", Try: TryUpdate, harm: func(d *damage) error {
-		return put(d.v.sys, path.Join(corbelfile.UpdateFolder, fmt.Sprintf("%sU72%02d", corbelfile.WorkPrefix, d.r.IntN(9)), "part.tmp"), content("left", "over", 3000))
+		return put(
+			d.v.sys,
+			path.Join(corbelfile.UpdateFolder, fmt.Sprintf("%sU72%02d", corbelfile.WorkPrefix, d.r.IntN(9)), "part.tmp"),
+			content("left", "over", 3000),
+		)
 	}},
 	{Name: "updates-paused", Group: "update client", Try: TryUpdate, harm: func(d *damage) error {
-		return d.set(corbelfile.PolicyBranch, corbelfile.PolicyPaused, d.o.Now.AddDate(0, 1+d.r.IntN(20), 0).Format(time.DateOnly))
+		return d.set(
+			corbelfile.PolicyBranch, corbelfile.PolicyPaused, d.o.Now.AddDate(0, 1+d.r.IntN(20), 0).Format(time.DateOnly),
+		)
 	}},
-	{Name: "rights-missing", Group: "update client", Try: TryUpdate, harm: onOffer(TryUpdate, func(o *corbelfile.Offer) { o.As = "ines" })},
+	{
+		Name:  "rights-missing",
+		Group: "update client",
+		Try:   TryUpdate,
+		harm:  onOffer(TryUpdate, func(o *corbelfile.Offer) { o.As = "ines" }),
+	},
 
 	{Name: "payload-missing", Group: "store", Try: TryUpdate, harm: func(d *damage) error {
 		_, f := d.anyFile()
@@ -51,13 +80,16 @@ var Faults = []Fault{
 	{Name: "protected-file-altered", Group: "store", Try: TryUpdate, harm: func(d *damage) error {
 		for {
 			// what the machine starts from is broken by other faults
-			if m, f := d.anyFile(); f.Protected && m.Name != "corbel-kernel" && m.Name != "corbel-ledger" && m.Name != "corbel-shell" && !strings.HasSuffix(f.Path, ".shipped") {
+			if m, f := d.anyFile(); f.Protected && m.Name != "corbel-kernel" && m.Name != "corbel-ledger" &&
+				m.Name != "corbel-shell" && !strings.HasSuffix(f.Path, ".shipped") {
 				return d.alter(path.Join(corbelfile.SystemFolder, f.Path))
 			}
 		}
 	}},
 	{Name: "source-other-build", Group: "store", Try: TryUpdate, harm: func(d *damage) error {
-		m := d.manifests()[slices.IndexFunc(d.manifests(), func(m corbelfile.Manifest) bool { return m.Name == "corbel-net" })]
+		m := d.manifests()[slices.IndexFunc(d.manifests(), func(m corbelfile.Manifest) bool {
+			return m.Name == "corbel-net"
+		})]
 		if err := d.medium(OfferRelease, nil); err != nil {
 			return err
 		}
@@ -70,10 +102,30 @@ var Faults = []Fault{
 		})
 	}},
 
-	{Name: "pending-component-gone", Group: "pending work", Try: TryStart, harm: func(d *damage) error { return d.pending(200, 1, true, true) }},
-	{Name: "pending-many-gone", Group: "pending work", Try: TryStart, harm: func(d *damage) error { return d.pending(4000+d.r.IntN(2000), 3+d.r.IntN(9), true, true) }},
-	{Name: "transaction-half-done", Group: "pending work", Try: TryStart, harm: func(d *damage) error { return d.pending(120, 0, false, false) }},
-	{Name: "restart-owed", Group: "pending work", Try: TryUpdate, harm: func(d *damage) error { return d.pending(60, 0, true, true) }},
+	{
+		Name:  "pending-component-gone",
+		Group: "pending work",
+		Try:   TryStart,
+		harm:  func(d *damage) error { return d.pending(200, 1, true, true) },
+	},
+	{
+		Name:  "pending-many-gone",
+		Group: "pending work",
+		Try:   TryStart,
+		harm:  func(d *damage) error { return d.pending(4000+d.r.IntN(2000), 3+d.r.IntN(9), true, true) },
+	},
+	{
+		Name:  "transaction-half-done",
+		Group: "pending work",
+		Try:   TryStart,
+		harm:  func(d *damage) error { return d.pending(120, 0, false, false) },
+	},
+	{
+		Name:  "restart-owed",
+		Group: "pending work",
+		Try:   TryUpdate,
+		harm:  func(d *damage) error { return d.pending(60, 0, true, true) },
+	},
 
 	{Name: "branch-owner-wrong", Group: "settings", Try: TryUpdate, harm: func(d *damage) error {
 		return d.tree(func(t *corbelfile.Tree) { t.Find(corbelfile.StageBranch).Owner = "installer-3" })
@@ -88,7 +140,12 @@ var Faults = []Fault{
 	{Name: "policy-value-wrong", Group: "settings", Try: TryUpdate, harm: func(d *damage) error {
 		return d.set("courier/limits", "block", []string{"0", "-1", "sixty", "65536"}[d.r.IntN(4)])
 	}},
-	{Name: "source-policy-none", Group: "settings", Try: TryUpdate, harm: func(d *damage) error { return d.set(corbelfile.PolicyBranch, corbelfile.PolicySource, "none") }},
+	{
+		Name:  "source-policy-none",
+		Group: "settings",
+		Try:   TryUpdate,
+		harm:  func(d *damage) error { return d.set(corbelfile.PolicyBranch, corbelfile.PolicySource, "none") },
+	},
 
 	{Name: "driver-older", Group: "drivers and features", Try: TryDriver, harm: func(d *damage) error {
 		list, err := state[[]corbelfile.Driver](d.v.sys, corbelfile.DriversPath)
@@ -98,8 +155,18 @@ var Faults = []Fault{
 		list[0].Version = "3.6"
 		return putState(d.v.sys, corbelfile.DriversPath, list)
 	}},
-	{Name: "driver-policy", Group: "drivers and features", Try: TryDriver, harm: func(d *damage) error { return d.set(corbelfile.PolicyBranch, corbelfile.PolicyDrivers, "refuse") }},
-	{Name: "feature-source-forbidden", Group: "drivers and features", Try: TryFeature, harm: func(d *damage) error { return d.set(corbelfile.PolicyBranch, corbelfile.PolicyFeature, "local") }},
+	{
+		Name:  "driver-policy",
+		Group: "drivers and features",
+		Try:   TryDriver,
+		harm:  func(d *damage) error { return d.set(corbelfile.PolicyBranch, corbelfile.PolicyDrivers, "refuse") },
+	},
+	{
+		Name:  "feature-source-forbidden",
+		Group: "drivers and features",
+		Try:   TryFeature,
+		harm:  func(d *damage) error { return d.set(corbelfile.PolicyBranch, corbelfile.PolicyFeature, "local") },
+	},
 	{Name: "feature-source-other-build", Group: "drivers and features", Try: TryFeature, harm: func(d *damage) error {
 		if err := d.medium(OfferRelease, nil); err != nil {
 			return err
@@ -140,17 +207,64 @@ var Faults = []Fault{
 		return nil
 	}},
 
-	{Name: "memory-short", Group: "fitness", Try: TryUpgrade, Beyond: true, harm: onPlate(func(p *corbelfile.Plate) { p.Memory = 2 << 30 })},
-	{Name: "processor-lacks", Group: "fitness", Try: TryUpgrade, Beyond: true, harm: onPlate(func(p *corbelfile.Plate) { p.Flags = []string{"aes", "vx1"} })},
-	{Name: "display-small", Group: "fitness", Try: TryUpgrade, Beyond: true, harm: onPlate(func(p *corbelfile.Plate) { p.Width, p.Height = 800, 600 })},
-	{Name: "disk-small", Group: "fitness", Try: TryUpgrade, Beyond: true, harm: onOffer(TryUpgrade, func(o *corbelfile.Offer) { o.Fit.Disk = 512 << 20 })},
-	{Name: "model-unsupported", Group: "fitness", Try: TryUpgrade, Beyond: true, harm: onPlate(func(p *corbelfile.Plate) { p.Model = "Havnar D1 desktop" })},
-	{Name: "architecture-other", Group: "fitness", Try: TryUpdate, Beyond: true, harm: onOffer(TryUpdate, func(o *corbelfile.Offer) { o.Architecture = "arm64" })},
-	{Name: "build-other", Group: "fitness", Try: TryUpdate, Beyond: true, harm: onOffer(TryUpdate, func(o *corbelfile.Offer) { o.Base = 7212 })},
-	{Name: "superseded", Group: "fitness", Try: TryUpdate, Beyond: true, harm: onOffer(TryUpdate, func(o *corbelfile.Offer) { o.SupersededBy = "U7216" })},
+	{
+		Name:   "memory-short",
+		Group:  "fitness",
+		Try:    TryUpgrade,
+		Beyond: true,
+		harm:   onPlate(func(p *corbelfile.Plate) { p.Memory = 2 << 30 }),
+	},
+	{
+		Name:   "processor-lacks",
+		Group:  "fitness",
+		Try:    TryUpgrade,
+		Beyond: true,
+		harm:   onPlate(func(p *corbelfile.Plate) { p.Flags = []string{"aes", "vx1"} }),
+	},
+	{Name: "display-small", Group: "fitness", Try: TryUpgrade, Beyond: true, harm: onPlate(func(p *corbelfile.Plate) {
+		p.Width = 800
+		p.Height = 600
+	})},
+	{
+		Name:   "disk-small",
+		Group:  "fitness",
+		Try:    TryUpgrade,
+		Beyond: true,
+		harm:   onOffer(TryUpgrade, func(o *corbelfile.Offer) { o.Fit.Disk = 512 << 20 }),
+	},
+	{
+		Name:   "model-unsupported",
+		Group:  "fitness",
+		Try:    TryUpgrade,
+		Beyond: true,
+		harm:   onPlate(func(p *corbelfile.Plate) { p.Model = "Havnar D1 desktop" }),
+	},
+	{
+		Name:   "architecture-other",
+		Group:  "fitness",
+		Try:    TryUpdate,
+		Beyond: true,
+		harm:   onOffer(TryUpdate, func(o *corbelfile.Offer) { o.Architecture = "arm64" }),
+	},
+	{
+		Name:   "build-other",
+		Group:  "fitness",
+		Try:    TryUpdate,
+		Beyond: true,
+		harm:   onOffer(TryUpdate, func(o *corbelfile.Offer) { o.Base = 7212 }),
+	},
+	{
+		Name:   "superseded",
+		Group:  "fitness",
+		Try:    TryUpdate,
+		Beyond: true,
+		harm:   onOffer(TryUpdate, func(o *corbelfile.Offer) { o.SupersededBy = "U7216" }),
+	},
 	{Name: "system-volume-full", Group: "fitness", Try: TryUpgrade, harm: func(d *damage) error {
 		for i := 0; d.v.sys.Free() > 2<<20; i++ { // downloads of updates that were done long ago
-			if err := d.cache(fmt.Sprintf("U71%02d", i), content("old", fmt.Sprint(i), int(min(3<<20, d.v.sys.Free()-1<<20)))); err != nil {
+			if err := d.cache(
+				fmt.Sprintf("U71%02d", i), content("old", fmt.Sprint(i), int(min(3<<20, d.v.sys.Free()-1<<20))),
+			); err != nil {
 				return err
 			}
 		}
@@ -158,7 +272,10 @@ var Faults = []Fault{
 	}},
 	{Name: "boot-volume-full", Group: "fitness", Try: TryUpgrade, harm: func(d *damage) error {
 		for i := 0; d.v.boot.Free() > 1<<20; i++ { // early images of builds that are gone
-			if err := put(d.v.boot, earlyPath(d.m.Plate.Firmware.Mode, 7100+i), content("early", fmt.Sprint(i), int(min(4<<20, d.v.boot.Free()-1<<19)))); err != nil {
+			if err := put(
+				d.v.boot, earlyPath(d.m.Plate.Firmware.Mode, 7100+i),
+				content("early", fmt.Sprint(i), int(min(4<<20, d.v.boot.Free()-1<<19))),
+			); err != nil {
 				return err
 			}
 		}
@@ -166,11 +283,22 @@ var Faults = []Fault{
 	}},
 
 	{Name: "external-disk-first", Group: "devices", Try: TryInstall, harm: func(d *damage) error {
-		d.m.Plate.Devices = append([]corbelfile.Device{{Name: "usb0", Kind: "disk", Bus: "usb", Size: 32 << 30, Removable: true}}, d.m.Plate.Devices...)
+		d.m.Plate.Devices = append([]corbelfile.Device{{
+			Name:      "usb0",
+			Kind:      "disk",
+			Bus:       "usb",
+			Size:      32 << 30,
+			Removable: true,
+		}}, d.m.Plate.Devices...)
 		return d.medium(OfferMedium, nil)
 	}},
 	{Name: "second-disk-first", Group: "devices", Try: TryInstall, harm: func(d *damage) error {
-		d.m.Plate.Devices = append([]corbelfile.Device{{Name: "disk1", Kind: "disk", Bus: "sata", Size: 500 << 30}}, d.m.Plate.Devices...)
+		d.m.Plate.Devices = append([]corbelfile.Device{{
+			Name: "disk1",
+			Kind: "disk",
+			Bus:  "sata",
+			Size: 500 << 30,
+		}}, d.m.Plate.Devices...)
 		return d.medium(OfferMedium, nil)
 	}},
 	{Name: "medium-damaged", Group: "devices", Try: TryInstall, harm: func(d *damage) error {
@@ -188,8 +316,20 @@ var Faults = []Fault{
 		d.m.Plate.Medium.Modes = []string{"uefi", "bios"}
 		return err
 	}},
-	{Name: "active-flag-absent", Group: "disk", Try: TryStart, Modes: []string{"bios"}, harm: func(d *damage) error { return d.active(0) }},
-	{Name: "active-flag-wrong", Group: "disk", Try: TryStart, Modes: []string{"bios"}, harm: func(d *damage) error { return d.active(2 + d.r.IntN(2)) }},
+	{
+		Name:  "active-flag-absent",
+		Group: "disk",
+		Try:   TryStart,
+		Modes: []string{"bios"},
+		harm:  func(d *damage) error { return d.active(0) },
+	},
+	{
+		Name:  "active-flag-wrong",
+		Group: "disk",
+		Try:   TryStart,
+		Modes: []string{"bios"},
+		harm:  func(d *damage) error { return d.active(2 + d.r.IntN(2)) },
+	},
 	{Name: "file-system-errors", Group: "disk", Try: TryUpdate, harm: (*damage).tables},
 	{Name: "disk-dying", Group: "disk", Try: TryUpdate, Beyond: true, harm: (*damage).dying},
 	{Name: "primary-table-damaged", Group: "disk", Try: TryStart, Modes: []string{"uefi"}, harm: func(d *damage) error {
@@ -225,10 +365,19 @@ var Faults = []Fault{
 		return d.v.boot.Remove(at)
 	}},
 	{Name: "boot-store-other-volume", Group: "boot", Try: TryStart, harm: func(d *damage) error {
-		e := corbelfile.BootEntry{Volume: fmt.Sprintf("%04X-%04X", d.r.UintN(65536), d.r.UintN(65536)), Kernel: corbelfile.KernelPath, Mode: "normal"}
+		e := corbelfile.BootEntry{
+			Volume: fmt.Sprintf("%04X-%04X", d.r.UintN(65536), d.r.UintN(65536)),
+			Kernel: corbelfile.KernelPath,
+			Mode:   "normal",
+		}
 		return d.v.boot.WriteFile(corbelfile.BootStore(d.m.Plate.Firmware.Mode), e.Bytes())
 	}},
-	{Name: "kernel-gone", Group: "boot", Try: TryStart, harm: func(d *damage) error { return d.v.sys.Remove(corbelfile.KernelPath) }},
+	{
+		Name:  "kernel-gone",
+		Group: "boot",
+		Try:   TryStart,
+		harm:  func(d *damage) error { return d.v.sys.Remove(corbelfile.KernelPath) },
+	},
 	{Name: "boot-order-wrong", Group: "boot", Try: TryStart, Modes: []string{"uefi"}, harm: func(d *damage) error {
 		f := &d.m.Plate.Firmware
 		f.Entries = append(f.Entries, corbelfile.StartEntry{ID: "0002", Title: "Second disk"})
@@ -257,7 +406,12 @@ var Faults = []Fault{
 		if err != nil {
 			return err
 		}
-		list = append(list, corbelfile.Program{Name: "deckhand", Version: "1.1", Installed: d.o.Now.AddDate(0, 0, -1), Folder: "programs/deckhand"})
+		list = append(list, corbelfile.Program{
+			Name:      "deckhand",
+			Version:   "1.1",
+			Installed: d.o.Now.AddDate(0, 0, -1),
+			Folder:    "programs/deckhand",
+		})
 		if err := putState(d.v.sys, corbelfile.ProgramsPath, list); err != nil {
 			return err
 		}
@@ -268,7 +422,13 @@ var Faults = []Fault{
 		if err != nil {
 			return err
 		}
-		all = append(all, corbelfile.Service{Name: "deckhand-watch", Start: corbelfile.StartAuto, File: "programs/deckhand/watch.bin", AtStart: true, Program: "deckhand"})
+		all = append(all, corbelfile.Service{
+			Name:    "deckhand-watch",
+			Start:   corbelfile.StartAuto,
+			File:    "programs/deckhand/watch.bin",
+			AtStart: true,
+			Program: "deckhand",
+		})
 		return putState(d.v.sys, corbelfile.ServicesPath, all)
 	}},
 }
@@ -411,12 +571,24 @@ func (d *damage) pending(good, gone int, end, complete bool) error {
 			continue
 		}
 		f := m.Files[d.r.IntN(len(m.Files))]
-		ops = append(ops, corbelfile.Operation{Do: "place", Component: m.Name, Version: m.Version, Payload: f.Payload, At: f.Path})
+		ops = append(ops, corbelfile.Operation{
+			Do:        "place",
+			Component: m.Name,
+			Version:   m.Version,
+			Payload:   f.Payload,
+			At:        f.Path,
+		})
 	}
 	name := "corbel-ticket-" + []string{"scan", "print", "gate"}[d.r.IntN(3)]
 	for range gone {
 		at := d.r.IntN(len(ops))
-		ops = slices.Insert(ops, at, corbelfile.Operation{Do: "place", Component: name, Version: "7.2.13", Payload: corbelfile.Hash([]byte(fmt.Sprint(at))), At: name + "/part0.bin"})
+		ops = slices.Insert(ops, at, corbelfile.Operation{
+			Do:        "place",
+			Component: name,
+			Version:   "7.2.13",
+			Payload:   corbelfile.Hash([]byte(fmt.Sprint(at))),
+			At:        name + "/part0.bin",
+		})
 	}
 	for i := range ops {
 		ops[i].Number = i + 1
@@ -432,7 +604,12 @@ func (d *damage) pending(good, gone int, end, complete bool) error {
 	if err := put(d.v.sys, corbelfile.WorklistPath, raw); err != nil {
 		return err
 	}
-	return putState(d.v.sys, corbelfile.TransactionPath, corbelfile.Transaction{ID: "U7213", Build: BuildBase, Was: BuildBase, Complete: complete})
+	return putState(d.v.sys, corbelfile.TransactionPath, corbelfile.Transaction{
+		ID:       "U7213",
+		Build:    BuildBase,
+		Was:      BuildBase,
+		Complete: complete,
+	})
 }
 
 // active sets the active flag on one partition alone; 0 for none.
@@ -465,7 +642,9 @@ func (d *damage) tables() error {
 
 // dying makes sectors unreadable that a part of the system lies on.
 func (d *damage) dying() error {
-	m := d.manifests()[slices.IndexFunc(d.manifests(), func(m corbelfile.Manifest) bool { return m.Name == "corbel-fonts" })]
+	m := d.manifests()[slices.IndexFunc(d.manifests(), func(m corbelfile.Manifest) bool {
+		return m.Name == "corbel-fonts"
+	})]
 	data := d.o.Vendor.pub[BuildBase].payloads[m.Files[d.r.IntN(len(m.Files))].Payload]
 	disk, err := os.ReadFile(d.m.Disk())
 	if err != nil {
@@ -496,7 +675,10 @@ func (d *damage) regress(id, name string, wants corbelfile.Wants) error {
 	if err := errors.Join(putState(d.v.sys, corbelfile.OffersPath, list), d.cache(id, raw)); err != nil {
 		return err
 	}
-	r := d.m.run(d.ctx, d.v, Request{Offer: id, At: d.o.Now.AddDate(0, 0, -1).Add(time.Duration(d.r.IntN(300)) * time.Minute)})
+	r := d.m.run(d.ctx, d.v, Request{
+		Offer: id,
+		At:    d.o.Now.AddDate(0, 0, -1).Add(time.Duration(d.r.IntN(300)) * time.Minute),
+	})
 	if err := r.stages(); err != nil {
 		return fmt.Errorf("take %s: %w", id, err)
 	}

@@ -43,7 +43,11 @@ var Hands = map[string]func(*Person) error{
 		return p.Machine.SavePlate()
 	},
 	"firmware-mode-as-the-disk": func(p *Person) error {
-		p.Machine.Plate.Firmware = corbelfile.Firmware{Mode: "bios", Order: []string{"disk0"}, Entries: []corbelfile.StartEntry{{ID: "disk0", Title: "Internal disk"}}}
+		p.Machine.Plate.Firmware = corbelfile.Firmware{
+			Mode:    "bios",
+			Order:   []string{"disk0"},
+			Entries: []corbelfile.StartEntry{{ID: "disk0", Title: "Internal disk"}},
+		}
 		return p.Machine.SavePlate()
 	},
 	"take-the-medium-out": func(p *Person) error {

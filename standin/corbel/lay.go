@@ -107,7 +107,10 @@ func (r *run) featureSource() error {
 		return nil
 	}
 	if r.m.Plate.Medium == nil {
-		return halt("fetch", "source", codeNoSource, "payload of %s is not on this machine, and policy forbids the vendor as its source", FeatureComponent)
+		return halt(
+			"fetch", "source", codeNoSource,
+			"payload of %s is not on this machine, and policy forbids the vendor as its source", FeatureComponent,
+		)
 	}
 	raw, err := os.ReadFile(filepath.Join(r.m.Folder, r.m.Plate.Medium.File))
 	if err != nil {
@@ -118,13 +121,20 @@ func (r *run) featureSource() error {
 		return halt("fetch", "source", codeMediumDamaged, "medium: %v", err)
 	}
 	if p.Offer.Build != r.rel.Build {
-		return halt("fetch", "source", codeSourceBuild, "source is of build %d, this machine has %d", p.Offer.Build, r.rel.Build)
+		return halt(
+			"fetch", "source", codeSourceBuild, "source is of build %d, this machine has %d", p.Offer.Build, r.rel.Build,
+		)
 	}
 	i := slices.IndexFunc(p.Manifests, func(m corbelfile.Manifest) bool { return m.Name == FeatureComponent })
 	if i < 0 {
 		return halt("fetch", "source", codeNoSource, "medium does not hold %s", FeatureComponent)
 	}
-	r.pack = &corbelfile.Pack{Offer: r.offer, Manifests: p.Manifests[i : i+1], Payloads: p.Payloads, Certificate: p.Certificate}
+	r.pack = &corbelfile.Pack{
+		Offer:       r.offer,
+		Manifests:   p.Manifests[i : i+1],
+		Payloads:    p.Payloads,
+		Certificate: p.Certificate,
+	}
 	return nil
 }
 
@@ -186,9 +196,14 @@ func (r *run) lay() error {
 		err := r.pack.Verify(r.clock())
 		switch {
 		case errors.Is(err, corbelfile.ErrExpired):
-			return halt(stage, "trust", codeExpired, "package %s: %v; the clock says %s", r.offer.ID, err, r.clock().Format(time.DateOnly))
+			return halt(
+				stage, "trust", codeExpired, "package %s: %v; the clock says %s", r.offer.ID, err, r.clock().Format(time.DateOnly),
+			)
 		case errors.Is(err, corbelfile.ErrNotYetValid):
-			return halt(stage, "trust", codeNotYetValid, "package %s: %v; the clock says %s", r.offer.ID, err, r.clock().Format(time.DateOnly))
+			return halt(
+				stage, "trust", codeNotYetValid, "package %s: %v; the clock says %s", r.offer.ID, err,
+				r.clock().Format(time.DateOnly),
+			)
 		case err != nil && r.offer.Kind != "feature":
 			return halt(stage, "trust", codeSignature, "package %s: %v", r.offer.ID, err)
 		}
@@ -215,7 +230,13 @@ func (r *run) lay() error {
 		return asRead(stage, "worklist", err)
 	}
 	r.say(stage, "worklist", "note", "%d operations for the next start", len(ops))
-	return putState(r.v.sys, corbelfile.TransactionPath, corbelfile.Transaction{ID: r.offer.ID, Build: r.offer.Build, Was: r.rel.Build, Complete: true, Return: back})
+	return putState(r.v.sys, corbelfile.TransactionPath, corbelfile.Transaction{
+		ID:       r.offer.ID,
+		Build:    r.offer.Build,
+		Was:      r.rel.Build,
+		Complete: true,
+		Return:   back,
+	})
 }
 
 // checkStore verifies every component that is installed.
@@ -293,7 +314,10 @@ func (r *run) checkComponent(c corbelfile.Component, have map[string]bool) error
 }
 
 // kept are the state files of a checkpoint.
-var kept = []string{corbelfile.ReleasePath, corbelfile.IndexPath, corbelfile.ServicesPath, corbelfile.SettingsPath, corbelfile.FeaturesPath, corbelfile.DriversPath, corbelfile.ProgramsPath}
+var kept = []string{
+	corbelfile.ReleasePath, corbelfile.IndexPath, corbelfile.ServicesPath, corbelfile.SettingsPath,
+	corbelfile.FeaturesPath, corbelfile.DriversPath, corbelfile.ProgramsPath,
+}
 
 func (r *run) checkpoint() (string, error) {
 	id := r.clock().UTC().Format("20060102-150405")
@@ -311,7 +335,13 @@ func (r *run) checkpoint() (string, error) {
 		}
 	}
 	r.say("lay", "checkpoint", "note", "checkpoint %s", id)
-	return id, putState(r.v.sys, path.Join(folder, "checkpoint.json"), corbelfile.Checkpoint{ID: id, When: r.clock().UTC().Truncate(time.Second), Why: "before " + r.offer.ID, Build: r.rel.Build, Files: kept})
+	return id, putState(r.v.sys, path.Join(folder, "checkpoint.json"), corbelfile.Checkpoint{
+		ID:    id,
+		When:  r.clock().UTC().Truncate(time.Second),
+		Why:   "before " + r.offer.ID,
+		Build: r.rel.Build,
+		Files: kept,
+	})
 }
 
 // place writes manifests and payloads into the store and lists what the next
@@ -331,7 +361,14 @@ func (r *run) place() (ops []corbelfile.Operation, err error) {
 					return nil, err
 				}
 			}
-			ops = append(ops, corbelfile.Operation{Number: len(ops) + 1, Do: "place", Component: m.Name, Version: m.Version, Payload: f.Payload, At: f.Path})
+			ops = append(ops, corbelfile.Operation{
+				Number:    len(ops) + 1,
+				Do:        "place",
+				Component: m.Name,
+				Version:   m.Version,
+				Payload:   f.Payload,
+				At:        f.Path,
+			})
 		}
 		ops = append(ops, corbelfile.Operation{Number: len(ops) + 1, Do: "switch", Component: m.Name, Version: m.Version})
 		r.say("lay", "place", "note", "%s %s laid out", m.Name, m.Version)
@@ -363,7 +400,10 @@ func (r *run) settle() error {
 	case b == nil || b.Damaged != "":
 		return halt(stage, "settings", codeBranchDamaged, "branch %s is damaged", corbelfile.StageBranch)
 	case b.Owner != corbelfile.OwnerSystem || b.Grants != corbelfile.GrantsShipped:
-		return halt(stage, "settings", codeBranchOwner, "branch %s cannot be written: it belongs to %s", corbelfile.StageBranch, b.Owner)
+		return halt(
+			stage, "settings", codeBranchOwner, "branch %s cannot be written: it belongs to %s", corbelfile.StageBranch,
+			b.Owner,
+		)
 	}
 	b.Values["level"] = fmt.Sprint(r.offer.Build)
 	if err := put(r.v.sys, corbelfile.SettingsPath, tree.Bytes()); err != nil {
@@ -395,7 +435,15 @@ func (r *run) record() error {
 		}
 		before = append(before, corbelfile.Component{Name: m.Name, Version: m.Supersedes, Manifest: corbelfile.Hash(raw)})
 	}
-	list = append(list, corbelfile.History{When: r.clock().UTC().Truncate(time.Second), Kind: r.offer.Kind, ID: r.offer.ID, Title: r.offer.Title, Build: r.offer.Build, Was: r.rel.Build, Changed: before})
+	list = append(list, corbelfile.History{
+		When:    r.clock().UTC().Truncate(time.Second),
+		Kind:    r.offer.Kind,
+		ID:      r.offer.ID,
+		Title:   r.offer.Title,
+		Build:   r.offer.Build,
+		Was:     r.rel.Build,
+		Changed: before,
+	})
 	if err := putState(r.v.sys, corbelfile.HistoryPath, list); err != nil {
 		return err
 	}

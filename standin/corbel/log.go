@@ -48,7 +48,10 @@ func (l *logs) both(operation, grade, format string, a ...any) {
 // keep adds a record of several lines to the store's log, in UTC.
 func (l *logs) keep(part, grade, format string, a ...any) {
 	l.pass(21 * time.Millisecond)
-	_, _ = fmt.Fprintf(&l.store, "record\n time %s\n part %s\n grade %s\n text %s\n", l.clock().UTC().Format("2006-01-02T15:04:05.000Z"), part, grade, fmt.Sprintf(format, a...))
+	_, _ = fmt.Fprintf(
+		&l.store, "record\n time %s\n part %s\n grade %s\n text %s\n", l.clock().UTC().Format("2006-01-02T15:04:05.000Z"),
+		part, grade, fmt.Sprintf(format, a...),
+	)
 }
 
 // carry adds a line to the courier's log, a JSON object in UTC.
@@ -58,7 +61,12 @@ func (l *logs) carry(grade, format string, a ...any) {
 }
 
 func (l *logs) note(grade, says string) {
-	line, err := json.Marshal(map[string]string{"at": l.clock().UTC().Format("2006-01-02T15:04:05.000Z"), "who": "courier", "grade": grade, "says": says})
+	line, err := json.Marshal(map[string]string{
+		"at":    l.clock().UTC().Format("2006-01-02T15:04:05.000Z"),
+		"who":   "courier",
+		"grade": grade,
+		"says":  says,
+	})
 	if err == nil {
 		_, _ = l.courier.Write(append(line, '\n'))
 	}
@@ -70,7 +78,11 @@ func (l *logs) write(sys *fat.Editor) error {
 	if err := sys.Mkdir(corbelfile.LogFolder); err != nil {
 		return err
 	}
-	for name, text := range map[string][]byte{"engine.log": wide(l.engine.String()), "store.log": l.store.Bytes(), "courier.log": l.courier.Bytes()} {
+	for name, text := range map[string][]byte{
+		"engine.log":  wide(l.engine.String()),
+		"store.log":   l.store.Bytes(),
+		"courier.log": l.courier.Bytes(),
+	} {
 		if len(text) == 0 {
 			continue
 		}

@@ -27,14 +27,30 @@ var components = []struct {
 	needs []string
 	files int
 }{
-	{"corbel-base", nil, 2}, {"corbel-boot", []string{"corbel-base"}, 0}, {"corbel-kernel", []string{"corbel-base"}, 1},
-	{"corbel-store", []string{"corbel-base"}, 2}, {"corbel-net", []string{"corbel-base"}, 3}, {"corbel-courier", []string{"corbel-net", "corbel-store"}, 3},
-	{"corbel-ledger", []string{"corbel-base"}, 2}, {"corbel-clock", []string{"corbel-net"}, 1}, {"corbel-display", []string{"corbel-kernel"}, 3},
-	{"corbel-audio", []string{"corbel-kernel"}, 2}, {"corbel-input", []string{"corbel-kernel"}, 2}, {"corbel-print", []string{"corbel-net", "corbel-ledger"}, 3},
-	{"corbel-fonts", []string{"corbel-base"}, 4}, {"corbel-shell", []string{"corbel-display", "corbel-fonts"}, 4}, {"corbel-help", []string{"corbel-shell"}, 2},
-	{"corbel-files", []string{"corbel-shell"}, 2}, {"corbel-search", []string{"corbel-ledger", "corbel-files"}, 2}, {"corbel-mail", []string{"corbel-net", "corbel-shell"}, 2},
-	{"corbel-wireless", []string{"corbel-net"}, 2}, {"corbel-scan", []string{"corbel-print"}, 2}, {"corbel-camera", []string{"corbel-display"}, 2},
-	{"corbel-access", []string{"corbel-shell"}, 2}, {"corbel-remote", []string{"corbel-net", "corbel-shell"}, 2}, {"corbel-backup", []string{"corbel-files"}, 2},
+	{"corbel-base", nil, 2},
+	{"corbel-boot", []string{"corbel-base"}, 0},
+	{"corbel-kernel", []string{"corbel-base"}, 1},
+	{"corbel-store", []string{"corbel-base"}, 2},
+	{"corbel-net", []string{"corbel-base"}, 3},
+	{"corbel-courier", []string{"corbel-net", "corbel-store"}, 3},
+	{"corbel-ledger", []string{"corbel-base"}, 2},
+	{"corbel-clock", []string{"corbel-net"}, 1},
+	{"corbel-display", []string{"corbel-kernel"}, 3},
+	{"corbel-audio", []string{"corbel-kernel"}, 2},
+	{"corbel-input", []string{"corbel-kernel"}, 2},
+	{"corbel-print", []string{"corbel-net", "corbel-ledger"}, 3},
+	{"corbel-fonts", []string{"corbel-base"}, 4},
+	{"corbel-shell", []string{"corbel-display", "corbel-fonts"}, 4},
+	{"corbel-help", []string{"corbel-shell"}, 2},
+	{"corbel-files", []string{"corbel-shell"}, 2},
+	{"corbel-search", []string{"corbel-ledger", "corbel-files"}, 2},
+	{"corbel-mail", []string{"corbel-net", "corbel-shell"}, 2},
+	{"corbel-wireless", []string{"corbel-net"}, 2},
+	{"corbel-scan", []string{"corbel-print"}, 2},
+	{"corbel-camera", []string{"corbel-display"}, 2},
+	{"corbel-access", []string{"corbel-shell"}, 2},
+	{"corbel-remote", []string{"corbel-net", "corbel-shell"}, 2},
+	{"corbel-backup", []string{"corbel-files"}, 2},
 }
 
 // updated are the components that the update of the month brings anew.
@@ -96,7 +112,8 @@ func summed(magic, name, version string, size int) []byte {
 // runs reports whether a file that can check itself is whole.
 func runs(magic string, raw []byte) bool {
 	n := len(magic)
-	return len(raw) > n+4 && string(raw[:n]) == magic && binary.LittleEndian.Uint32(raw[n:]) == crc32.ChecksumIEEE(raw[n+4:])
+	return len(raw) > n+4 && string(raw[:n]) == magic &&
+		binary.LittleEndian.Uint32(raw[n:]) == crc32.ChecksumIEEE(raw[n+4:])
 }
 
 // Magics of what is started.
@@ -112,7 +129,13 @@ const (
 var services = []corbelfile.Service{
 	{Name: "line", Start: corbelfile.StartAuto, Running: true},
 	{Name: "ledger", Start: corbelfile.StartAuto, Running: true, File: "ledger/part0.bin", AtStart: true},
-	{Name: "courier", Needs: []string{"line", "ledger"}, Start: corbelfile.StartAuto, Running: true, File: "courier/part0.bin"},
+	{
+		Name:    "courier",
+		Needs:   []string{"line", "ledger"},
+		Start:   corbelfile.StartAuto,
+		Running: true,
+		File:    "courier/part0.bin",
+	},
 	{Name: "timekeeper", Needs: []string{"line"}, Start: corbelfile.StartDemand},
 	{Name: "papers", Needs: []string{"ledger"}, Start: corbelfile.StartAuto, Running: true},
 	{Name: "almanac", Needs: []string{"ledger"}, Start: corbelfile.StartDemand},
@@ -126,7 +149,12 @@ func shippedSettings() *corbelfile.Tree {
 		return corbelfile.Branch{Name: name, Owner: corbelfile.OwnerSystem, Grants: corbelfile.GrantsShipped, Values: values}
 	}
 	return &corbelfile.Tree{Branches: []corbelfile.Branch{
-		branch(corbelfile.PolicyBranch, map[string]string{corbelfile.PolicyMetered: "refuse", corbelfile.PolicyDrivers: "take", corbelfile.PolicySource: "vendor", corbelfile.PolicyFeature: "online"}),
+		branch(corbelfile.PolicyBranch, map[string]string{
+			corbelfile.PolicyMetered: "refuse",
+			corbelfile.PolicyDrivers: "take",
+			corbelfile.PolicySource:  "vendor",
+			corbelfile.PolicyFeature: "online",
+		}),
 		branch("courier/limits", map[string]string{"block": "64", "retries": "3"}),
 		branch(corbelfile.StageBranch, map[string]string{"level": "0"}),
 		branch("display/panel", map[string]string{"scale": "100", "theme": "harbour"}),
@@ -154,7 +182,14 @@ func publish(build int, architecture string) *published {
 	p := &published{build: build, payloads: map[string][]byte{}}
 	for _, c := range components {
 		version := versionAt(c.name, build)
-		m := corbelfile.Manifest{Name: c.name, Version: version, Build: builtAt[version], Supersedes: before(c.name, version), Architecture: architecture, Needs: c.needs}
+		m := corbelfile.Manifest{
+			Name:         c.name,
+			Version:      version,
+			Build:        builtAt[version],
+			Supersedes:   before(c.name, version),
+			Architecture: architecture,
+			Needs:        c.needs,
+		}
 		folder := strings.TrimPrefix(c.name, "corbel-")
 		for i := range c.files {
 			name := fmt.Sprintf("%s/part%d.bin", folder, i)
@@ -192,7 +227,13 @@ func (p *published) special(m *corbelfile.Manifest, version string) {
 
 // featureManifest is the optional feature of a build.
 func (p *published) feature(architecture string) corbelfile.Manifest {
-	m := corbelfile.Manifest{Name: FeatureComponent, Version: fmt.Sprintf("7.2.%d", p.build%100), Build: p.build, Architecture: architecture, Needs: []string{"corbel-shell"}}
+	m := corbelfile.Manifest{
+		Name:         FeatureComponent,
+		Version:      fmt.Sprintf("7.2.%d", p.build%100),
+		Build:        p.build,
+		Architecture: architecture,
+		Needs:        []string{"corbel-shell"},
+	}
 	p.add(&m, "berth-plans/plans.bin", false, content("berth-plans", m.Version, 1800))
 	return m
 }
@@ -208,7 +249,9 @@ func (p *published) changedSince(older *published) (list []corbelfile.Manifest) 
 }
 
 // contents lists the payloads of manifests, each once.
-func contents(list []corbelfile.Manifest, payloads map[string][]byte) (out []corbelfile.Content, have map[string][]byte) {
+func contents(
+	list []corbelfile.Manifest, payloads map[string][]byte,
+) (out []corbelfile.Content, have map[string][]byte) {
 	have = map[string][]byte{}
 	for _, m := range list {
 		for _, f := range m.Files {

@@ -102,7 +102,14 @@ func TestASeedIsAMachine(t *testing.T) {
 	v, link := vendor(t)
 	var all []map[string]string
 	for _, seed := range []uint64{5, 5, 6} {
-		m, err := corbel.Build(t.Context(), filepath.Join(t.TempDir(), "m"), corbel.Options{Seed: seed, Mode: "uefi", Name: "m", Now: now, Vendor: v, Link: link})
+		m, err := corbel.Build(t.Context(), filepath.Join(t.TempDir(), "m"), corbel.Options{
+			Seed:   seed,
+			Mode:   "uefi",
+			Name:   "m",
+			Now:    now,
+			Vendor: v,
+			Link:   link,
+		})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -144,7 +151,10 @@ func TestTheVendorServesWhatItsCatalogueSays(t *testing.T) {
 		raw := get("/packages/"+o.ID, 200)
 		p, err := corbelfile.ReadPack(raw)
 		if err != nil || corbelfile.PackDigest(raw) != o.Digest || p.Damaged() != "" || p.Verify(now) != nil {
-			t.Errorf("%s: %v, digest %s, want %s, damaged %q, %v", o.ID, err, corbelfile.PackDigest(raw), o.Digest, p.Damaged(), p.Verify(now))
+			t.Errorf(
+				"%s: %v, digest %s, want %s, damaged %q, %v",
+				o.ID, err, corbelfile.PackDigest(raw), o.Digest, p.Damaged(), p.Verify(now),
+			)
 		}
 		for hash := range p.Payloads {
 			if got := corbelfile.Hash(get("/payloads/"+strconv.Itoa(o.Build)+"/"+hash, 200)); got != hash {

@@ -34,7 +34,10 @@ func (m *Machine) Start(at time.Time) (out *Outcome, err error) {
 		return nil, err
 	}
 	failed := m.start(v)
-	out = &Outcome{OK: failed == nil, Screen: []string{fmt.Sprintf("%s  %s  %s firmware", m.Plate.Model, m.Plate.Serial, m.Plate.Firmware.Mode)}}
+	out = &Outcome{
+		OK:     failed == nil,
+		Screen: []string{fmt.Sprintf("%s  %s  %s firmware", m.Plate.Model, m.Plate.Serial, m.Plate.Firmware.Mode)},
+	}
 	var s *stop
 	switch {
 	case failed == nil:
@@ -45,7 +48,9 @@ func (m *Machine) Start(at time.Time) (out *Outcome, err error) {
 		}
 	case errors.As(failed, &s):
 		out.Stage, out.Code, out.Text = s.stage, s.code, s.text
-		out.Screen = append(out.Screen, fmt.Sprintf("STOPPED at %s: %s", s.operation, s.text), fmt.Sprintf("code 0x%08x", s.code))
+		out.Screen = append(
+			out.Screen, fmt.Sprintf("STOPPED at %s: %s", s.operation, s.text), fmt.Sprintf("code 0x%08x", s.code),
+		)
 		if s.operation == "pending" || s.operation == "services" {
 			out.Screen = append(out.Screen, "Restarting to try again (4)")
 		}
@@ -76,7 +81,9 @@ func (m *Machine) startToWork(v *volumes) (entry corbelfile.BootEntry, err error
 	}
 	raw, err := fs.ReadFile(loader, corbelfile.Loader(m.Plate.Firmware.Mode))
 	if err != nil || !runs(magicLoader, raw) {
-		return entry, halt("start", "loader", codeNoLoader, "the loader %s is missing or damaged", corbelfile.Loader(m.Plate.Firmware.Mode))
+		return entry, halt(
+			"start", "loader", codeNoLoader, "the loader %s is missing or damaged", corbelfile.Loader(m.Plate.Firmware.Mode),
+		)
 	}
 	raw, err = fs.ReadFile(loader, corbelfile.BootStore(m.Plate.Firmware.Mode))
 	if err != nil {
@@ -92,7 +99,9 @@ func (m *Machine) startToWork(v *volumes) (entry corbelfile.BootEntry, err error
 	}
 	raw, err = fs.ReadFile(sys, entry.Kernel)
 	if err != nil || !runs(magicKernel, raw) {
-		return entry, halt("start", "kernel", codeNoKernel, "%s on volume %s is missing or damaged", entry.Kernel, entry.Volume)
+		return entry, halt(
+			"start", "kernel", codeNoKernel, "%s on volume %s is missing or damaged", entry.Kernel, entry.Volume,
+		)
 	}
 	if v.sys == nil {
 		return entry, halt("start", "kernel", codeNoKernel, "the system volume cannot be read")
@@ -230,13 +239,19 @@ func (v *volumes) work() error {
 func (v *volumes) operate(op corbelfile.Operation, index *corbelfile.Index) error {
 	raw, err := fs.ReadFile(v.sys, manifestPath(op.Component, op.Version))
 	if err != nil {
-		return halt("wake", "pending", codePendingGone, "operation %d: component %s %s is not in the store", op.Number, op.Component, op.Version)
+		return halt(
+			"wake", "pending", codePendingGone, "operation %d: component %s %s is not in the store", op.Number, op.Component,
+			op.Version,
+		)
 	}
 	switch op.Do {
 	case "place":
 		data, err := fs.ReadFile(v.sys, payloadPath(op.Payload))
 		if err != nil {
-			return halt("wake", "pending", codePayloadGone, "operation %d: payload %s of %s is missing from the store", op.Number, op.Payload, op.Component)
+			return halt(
+				"wake", "pending", codePayloadGone, "operation %d: payload %s of %s is missing from the store", op.Number,
+				op.Payload, op.Component,
+			)
 		}
 		return put(v.sys, path.Join(corbelfile.SystemFolder, op.At), data)
 	case "switch":
@@ -268,7 +283,9 @@ func (m *Machine) wants(v *volumes) error {
 		}
 		for _, flag := range man.Wants.Flags {
 			if !slices.Contains(m.Plate.Flags, flag) {
-				return halt("start", "services", codeWants, "%s %s: an instruction that this processor does not know", c.Name, c.Version)
+				return halt(
+					"start", "services", codeWants, "%s %s: an instruction that this processor does not know", c.Name, c.Version,
+				)
 			}
 		}
 		if man.Wants.Memory > m.Plate.Memory {

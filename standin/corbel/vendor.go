@@ -36,7 +36,13 @@ func NewSigner(from, to time.Time) (*Signer, error) {
 	if err != nil {
 		return nil, err
 	}
-	form := &x509.Certificate{SerialNumber: big.NewInt(from.Unix()), Subject: pkix.Name{CommonName: "Corbel release signing", Organization: []string{"Corbel Works"}}, NotBefore: from, NotAfter: to, KeyUsage: x509.KeyUsageDigitalSignature}
+	form := &x509.Certificate{
+		SerialNumber: big.NewInt(from.Unix()),
+		Subject:      pkix.Name{CommonName: "Corbel release signing", Organization: []string{"Corbel Works"}},
+		NotBefore:    from,
+		NotAfter:     to,
+		KeyUsage:     x509.KeyUsageDigitalSignature,
+	}
 	cert, err := x509.CreateCertificate(rand.Reader, form, form, &key.PublicKey, key)
 	if err != nil {
 		return nil, err
@@ -81,23 +87,87 @@ func NewVendor(now time.Time) (*Vendor, error) {
 	if err != nil {
 		return nil, err
 	}
-	v := &Vendor{packs: map[string]*corbelfile.Pack{}, raw: map[string][]byte{}, pub: map[int]*published{}, down: map[string]bool{}}
+	v := &Vendor{
+		packs: map[string]*corbelfile.Pack{},
+		raw:   map[string][]byte{},
+		pub:   map[int]*published{},
+		down:  map[string]bool{},
+	}
 	for _, build := range []int{BuildFirst, BuildBase, BuildNext, BuildRelease} {
 		v.pub[build] = publish(build, architecture)
 	}
 	feature := v.pub[BuildBase].feature(architecture)
-	driver := corbelfile.Manifest{Name: "driver-berth-printer", Version: "3.4", Build: BuildBase, Architecture: architecture, Needs: []string{"corbel-print"}}
+	driver := corbelfile.Manifest{
+		Name:         "driver-berth-printer",
+		Version:      "3.4",
+		Build:        BuildBase,
+		Architecture: architecture,
+		Needs:        []string{"corbel-print"},
+	}
 	v.pub[BuildBase].add(&driver, "drivers/berth-printer.bin", false, content("berth-printer", "3.4", 2200))
 	for _, p := range []struct {
 		offer     corbelfile.Offer
 		manifests []corbelfile.Manifest
 	}{
-		{corbelfile.Offer{ID: OfferFirst, Kind: "update", Title: "Corbel 7.2 update of October", Build: BuildBase, Base: BuildFirst}, v.pub[BuildBase].changedSince(v.pub[BuildFirst])},
-		{corbelfile.Offer{ID: OfferUpdate, Kind: "update", Title: "Corbel 7.2 update of November", Build: BuildNext, Base: BuildBase}, v.pub[BuildNext].changedSince(v.pub[BuildBase])},
-		{corbelfile.Offer{ID: OfferRelease, Kind: "upgrade", Title: "Corbel 8.0", Build: BuildRelease, Base: BuildBase, Fit: &corbelfile.Fit{Memory: 4 << 30, Disk: 64 << 20, Free: 4 << 20, FreeBoot: 2 << 20, Flags: []string{"aes", "vx2"}, Width: 1024, Height: 768, Models: []string{"Havnar D4 desktop", "Havnar K1 kiosk", "Havnar B2 bridge computer", "Havnar L3 laptop", "Havnar S2 signage player"}, BuildLeast: BuildBase}}, v.pub[BuildRelease].changedSince(v.pub[BuildBase])},
-		{corbelfile.Offer{ID: OfferDriver, Kind: "driver", Title: "Berth printer driver 3.4", Build: BuildBase, Base: BuildBase, Device: "berth-printer", Version: "3.4"}, []corbelfile.Manifest{driver}},
-		{corbelfile.Offer{ID: OfferFeature, Kind: "feature", Title: "Berth plans", Build: BuildBase, Base: BuildBase, Feature: FeatureName}, []corbelfile.Manifest{feature}},
-		{corbelfile.Offer{ID: OfferMedium, Kind: "install", Title: "Corbel 7.2 install medium", Build: BuildBase, Base: 0}, append(append([]corbelfile.Manifest{}, v.pub[BuildBase].manifests...), feature)},
+		{corbelfile.Offer{
+			ID:    OfferFirst,
+			Kind:  "update",
+			Title: "Corbel 7.2 update of October",
+			Build: BuildBase,
+			Base:  BuildFirst,
+		}, v.pub[BuildBase].changedSince(v.pub[BuildFirst])},
+		{corbelfile.Offer{
+			ID:    OfferUpdate,
+			Kind:  "update",
+			Title: "Corbel 7.2 update of November",
+			Build: BuildNext,
+			Base:  BuildBase,
+		}, v.pub[BuildNext].changedSince(v.pub[BuildBase])},
+		{corbelfile.Offer{
+			ID:    OfferRelease,
+			Kind:  "upgrade",
+			Title: "Corbel 8.0",
+			Build: BuildRelease,
+			Base:  BuildBase,
+			Fit: &corbelfile.Fit{
+				Memory:   4 << 30,
+				Disk:     64 << 20,
+				Free:     4 << 20,
+				FreeBoot: 2 << 20,
+				Flags:    []string{"aes", "vx2"},
+				Width:    1024,
+				Height:   768,
+				Models: []string{
+					"Havnar D4 desktop", "Havnar K1 kiosk", "Havnar B2 bridge computer", "Havnar L3 laptop",
+					"Havnar S2 signage player",
+				},
+				BuildLeast: BuildBase,
+			},
+		}, v.pub[BuildRelease].changedSince(v.pub[BuildBase])},
+		{corbelfile.Offer{
+			ID:      OfferDriver,
+			Kind:    "driver",
+			Title:   "Berth printer driver 3.4",
+			Build:   BuildBase,
+			Base:    BuildBase,
+			Device:  "berth-printer",
+			Version: "3.4",
+		}, []corbelfile.Manifest{driver}},
+		{corbelfile.Offer{
+			ID:      OfferFeature,
+			Kind:    "feature",
+			Title:   "Berth plans",
+			Build:   BuildBase,
+			Base:    BuildBase,
+			Feature: FeatureName,
+		}, []corbelfile.Manifest{feature}},
+		{corbelfile.Offer{
+			ID:    OfferMedium,
+			Kind:  "install",
+			Title: "Corbel 7.2 install medium",
+			Build: BuildBase,
+			Base:  0,
+		}, append(append([]corbelfile.Manifest{}, v.pub[BuildBase].manifests...), feature)},
 	} {
 		p.offer.Architecture, p.offer.As = architecture, corbelfile.OwnerSystem
 		pack := &corbelfile.Pack{Offer: p.offer, Manifests: p.manifests}
@@ -140,7 +210,9 @@ func (v *Vendor) Resigned(id string, from, to time.Time) ([]byte, error) {
 
 // wanting is a package of which one component asks something of the machine when
 // it is started, with the offer for it.
-func (v *Vendor) wanting(id, component string, wants corbelfile.Wants, now time.Time) ([]byte, corbelfile.Offer, error) {
+func (v *Vendor) wanting(
+	id, component string, wants corbelfile.Wants, now time.Time,
+) ([]byte, corbelfile.Offer, error) {
 	s, err := NewSigner(now.AddDate(0, -10, 0), now.AddDate(1, 2, 0))
 	if err != nil {
 		return nil, corbelfile.Offer{}, err

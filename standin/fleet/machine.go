@@ -116,7 +116,10 @@ func (m Machine) fill(ctx context.Context, image, work string) (err error) {
 		}
 	}
 	esp, boot, root := plan.Partitions[0], plan.Partitions[1], plan.Partitions[2]
-	if err := fat.Format(&shifted{dev, int64(esp.First) * sectorSize}, int64(esp.Sectors())*sectorSize, fat.Options{Label: "ESP", Serial: 0x5ca1ab1e}); err != nil {
+	if err := fat.Format(&shifted{dev, int64(esp.First) * sectorSize}, int64(esp.Sectors())*sectorSize, fat.Options{
+		Label:  "ESP",
+		Serial: 0x5ca1ab1e,
+	}); err != nil {
 		return err
 	}
 	if err := m.loader(dev, esp); err != nil {
@@ -139,7 +142,10 @@ func (m Machine) fill(ctx context.Context, image, work string) (err error) {
 
 // loader puts onto the EFI system partition what GRUB's packages put there.
 func (m Machine) loader(dev *block.Image, esp layout.Entry) error {
-	e, err := fat.Edit(block.NewWriteRange(dev, int64(esp.First)*sectorSize, int64(esp.Sectors())*sectorSize), time.Date(2026, 1, 12, 9, 0, 0, 0, time.UTC))
+	e, err := fat.Edit(
+		block.NewWriteRange(dev, int64(esp.First)*sectorSize, int64(esp.Sectors())*sectorSize),
+		time.Date(2026, 1, 12, 9, 0, 0, 0, time.UTC),
+	)
 	if err != nil {
 		return err
 	}
@@ -148,8 +154,13 @@ func (m Machine) loader(dev *block.Image, esp layout.Entry) error {
 	}
 	image := make([]byte, 150<<10)
 	_, _ = rand.NewChaCha8(sha256.Sum256([]byte("grub"))).Read(image)
-	cfg := fmt.Sprintf("search.fs_uuid %s root\nset prefix=($root)'/grub'\nconfigfile $prefix/grub.cfg\n", m.fsUUID("boot"))
-	return errors.Join(e.WriteFile("EFI/debian/grubx64.efi", append([]byte("MZ"), image...)), e.WriteFile("EFI/debian/grub.cfg", []byte(cfg)))
+	cfg := fmt.Sprintf(
+		"search.fs_uuid %s root\nset prefix=($root)'/grub'\nconfigfile $prefix/grub.cfg\n", m.fsUUID("boot"),
+	)
+	return errors.Join(
+		e.WriteFile("EFI/debian/grubx64.efi", append([]byte("MZ"), image...)),
+		e.WriteFile("EFI/debian/grub.cfg", []byte(cfg)),
+	)
 }
 
 // shifted is a device from a byte offset on.
@@ -163,8 +174,12 @@ func (s *shifted) WriteAt(p []byte, off int64) (int, error) { return s.dev.Write
 // makeExt makes an ext4 volume in place, with the files of folder in it.
 func (m Machine) makeExt(ctx context.Context, image string, e layout.Entry, label, lastMount, folder string) error {
 	blocks := int64(e.Sectors()) * sectorSize / 1024
-	cmd := exec.CommandContext(ctx, "mke2fs", "-q", "-F", "-t", "ext4", "-b", "1024", "-m", "0", "-L", label, "-M", lastMount,
-		"-U", m.fsUUID(label), "-E", "offset="+strconv.FormatInt(int64(e.First)*sectorSize, 10)+",root_owner=0:0,nodiscard", "-d", folder, image, strconv.FormatInt(blocks, 10))
+	cmd := exec.CommandContext(
+		ctx, "mke2fs", "-q", "-F", "-t", "ext4", "-b", "1024", "-m", "0", "-L", label, "-M", lastMount,
+		"-U",
+		m.fsUUID(label), "-E", "offset="+strconv.FormatInt(int64(e.First)*sectorSize, 10)+",root_owner=0:0,nodiscard",
+		"-d", folder, image, strconv.FormatInt(blocks, 10),
+	)
 	cmd.Env = append(os.Environ(), "PATH="+os.Getenv("PATH")+":/usr/sbin:/sbin")
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return fmt.Errorf("mke2fs: %w: %s (is e2fsprogs installed?)", err, strings.TrimSpace(string(out)))
@@ -188,15 +203,31 @@ func (m Machine) bootTree(folder string) error {
 		}
 	}
 	// The update that failed did not come so far as to write the menu anew.
-	menu := fmt.Sprintf("menuentry 'Debian GNU/Linux' {\n\tsearch --no-floppy --fs-uuid --set=root %s\n\tlinux\t/vmlinuz-6.1.0-50-cloud-amd64 root=UUID=%s ro quiet\n\tinitrd\t/initrd.img-6.1.0-50-cloud-amd64\n}\n", m.fsUUID("boot"), m.fsUUID("system"))
+	menu := fmt.Sprintf(
+		"menuentry 'Debian GNU/Linux' {\n"+
+			"\tsearch --no-floppy --fs-uuid --set=root %s\n"+
+			"\tlinux\t/vmlinuz-6.1.0-50-cloud-amd64 root=UUID=%s ro quiet\n"+
+			"\tinitrd\t/initrd.img-6.1.0-50-cloud-amd64\n"+
+			"}\n",
+		m.fsUUID("boot"), m.fsUUID("system"),
+	)
 	return putFile(folder, "grub/grub.cfg", []byte(menu))
 }
 
 func (m Machine) systemTree(folder string) error {
 	files := map[string]string{
-		"etc/os-release":                       "PRETTY_NAME=\"Debian GNU/Linux 12 (bookworm)\"\nNAME=\"Debian GNU/Linux\"\nVERSION_ID=\"12\"\nVERSION=\"12 (bookworm)\"\nID=debian\n",
-		"etc/hostname":                         m.Name + "\n",
-		"etc/fstab":                            fmt.Sprintf("UUID=%s / ext4 errors=remount-ro 0 1\nUUID=%s /boot ext4 defaults 0 2\nUUID=5CA1-AB1E /boot/efi vfat umask=0077 0 1\n", m.fsUUID("system"), m.fsUUID("boot")),
+		"etc/os-release": "PRETTY_NAME=\"Debian GNU/Linux 12 (bookworm)\"\n" +
+			"NAME=\"Debian GNU/Linux\"\n" +
+			"VERSION_ID=\"12\"\n" +
+			"VERSION=\"12 (bookworm)\"\n" +
+			"ID=debian\n",
+		"etc/hostname": m.Name + "\n",
+		"etc/fstab": fmt.Sprintf(
+			"UUID=%s / ext4 errors=remount-ro 0 1\n"+
+				"UUID=%s /boot ext4 defaults 0 2\n"+
+				"UUID=5CA1-AB1E /boot/efi vfat umask=0077 0 1\n",
+			m.fsUUID("system"), m.fsUUID("boot"),
+		),
 		"home/ragna/sailing-list-november.csv": "date,vessel,terminal,berth\n2026-11-24,MV Kestrel,Skerrow,2\n",
 	}
 	for name, text := range files {
@@ -208,7 +239,11 @@ func (m Machine) systemTree(folder string) error {
 	if err != nil {
 		return err
 	}
-	for from, to := range map[string]string{"dpkg.log": "var/log/dpkg.log", "apt/history.log": "var/log/apt/history.log", "apt/term.log": "var/log/apt/term.log"} {
+	for from, to := range map[string]string{
+		"dpkg.log":        "var/log/dpkg.log",
+		"apt/history.log": "var/log/apt/history.log",
+		"apt/term.log":    "var/log/apt/term.log",
+	} {
 		text, err := fs.ReadFile(logs, from)
 		if err != nil {
 			return err
@@ -242,7 +277,9 @@ func database(log []byte) []byte {
 		if m[1] == "not-installed" {
 			continue
 		}
-		_, _ = fmt.Fprintf(&b, "Package: %s\nStatus: install ok %s\nArchitecture: %s\nVersion: %s\n\n", name, m[1], m[3], m[4])
+		_, _ = fmt.Fprintf(
+			&b, "Package: %s\nStatus: install ok %s\nArchitecture: %s\nVersion: %s\n\n", name, m[1], m[3], m[4],
+		)
 	}
 	return b.Bytes()
 }
@@ -268,7 +305,11 @@ func Logs(folder string) error {
 
 // quietDay keeps of a log what was written before the night of the update.
 func quietDay(name string, text []byte) []byte {
-	begin := map[string]string{"dpkg.log": "startup archives unpack\n", "apt/history.log": "\nStart-Date: ", "apt/term.log": "\nLog started: "}[name]
+	begin := map[string]string{
+		"dpkg.log":        "startup archives unpack\n",
+		"apt/history.log": "\nStart-Date: ",
+		"apt/term.log":    "\nLog started: ",
+	}[name]
 	second := bytes.LastIndex(text, []byte(begin))
 	if name == "dpkg.log" {
 		first := bytes.Index(text, []byte(begin)) + len(begin)

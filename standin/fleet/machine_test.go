@@ -32,7 +32,9 @@ func TestKestrelIsBrokenInOnePlaceOnly(t *testing.T) {
 		{"system", "137", "630", []string{"e2fsck", "-f", "-n"}},
 	} {
 		file := filepath.Join(parts, p.name)
-		if out, err := exec.Command("dd", "if="+image, "of="+file, "bs=1M", "skip="+p.first, "count="+p.length, "conv=sparse").CombinedOutput(); err != nil {
+		if out, err := exec.Command(
+			"dd", "if="+image, "of="+file, "bs=1M", "skip="+p.first, "count="+p.length, "conv=sparse",
+		).CombinedOutput(); err != nil {
 			t.Fatalf("dd: %v: %s", err, out)
 		}
 		if out, err := exec.Command(p.check[0], append(p.check[1:], file)...).CombinedOutput(); err != nil {

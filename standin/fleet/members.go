@@ -21,30 +21,49 @@ type Member struct {
 
 // places of Skerrow Ferries, by the first word of a machine's name.
 var places = []struct{ word, site string }{
-	{"lerrick", "Lerrick terminal"}, {"skerrow", "Skerrow terminal"}, {"tarvoe", "Tarvoe terminal"}, {"brough", "Brough terminal"},
-	{"kestrel", "MV Kestrel"}, {"fulmar", "MV Fulmar"}, {"petrel", "MV Petrel"}, {"skua", "MV Skua"}, {"gannet", "MV Gannet"}, {"tern", "MV Tern"},
+	{
+		"lerrick", "Lerrick terminal",
+	}, {"skerrow", "Skerrow terminal"}, {"tarvoe", "Tarvoe terminal"}, {"brough", "Brough terminal"},
+	{
+		"kestrel", "MV Kestrel",
+	}, {"fulmar", "MV Fulmar"}, {"petrel", "MV Petrel"}, {"skua", "MV Skua"}, {"gannet", "MV Gannet"}, {"tern", "MV Tern"},
 }
 
 // kinds of machines at a place, ashore and aboard.
 var ashore = []struct{ word, model, mode string }{
-	{"kiosk", "Havnar K1 kiosk", "uefi"}, {"kiosk", "Havnar K1 kiosk", "uefi"}, {"office", "Havnar D4 desktop", "uefi"}, {"office", "Havnar D4 desktop", "bios"},
+	{
+		"kiosk", "Havnar K1 kiosk", "uefi",
+	}, {
+		"kiosk", "Havnar K1 kiosk", "uefi",
+	}, {"office", "Havnar D4 desktop", "uefi"}, {"office", "Havnar D4 desktop", "bios"},
 	{"freight", "Havnar L3 laptop", "uefi"}, {"signage", "Havnar S2 signage player", "bios"},
 }
 
 var aboard = []struct{ word, model, mode string }{
-	{"bridge", "Havnar B2 bridge computer", "uefi"}, {"crew", "Havnar L3 laptop", "uefi"}, {"crew", "Havnar L3 laptop", "uefi"}, {"shop", "Havnar K1 kiosk", "bios"}, {"signage", "Havnar S2 signage player", "bios"},
+	{
+		"bridge", "Havnar B2 bridge computer", "uefi",
+	}, {
+		"crew", "Havnar L3 laptop", "uefi",
+	}, {
+		"crew", "Havnar L3 laptop", "uefi",
+	}, {"shop", "Havnar K1 kiosk", "bios"}, {"signage", "Havnar S2 signage player", "bios"},
 }
 
 // broken are the machines of the fleet that failed, with what is wrong with
 // them: the update of November stops every kiosk that took it, and a few
 // others have troubles of their own.
 var broken = map[string][]string{
-	"lerrick-kiosk-1": {"update-stops-start"}, "lerrick-kiosk-3": {"update-stops-start"}, "skerrow-kiosk-1": {"update-stops-start"}, "skerrow-kiosk-2": {"update-stops-start"},
+	"lerrick-kiosk-1": {"update-stops-start"}, "lerrick-kiosk-3": {"update-stops-start"},
+	"skerrow-kiosk-1": {"update-stops-start"}, "skerrow-kiosk-2": {"update-stops-start"},
 	"tarvoe-kiosk-1": {"update-stops-start"}, "brough-kiosk-2": {"update-stops-start"},
-	"tarvoe-office-1": {"payload-missing"}, "brough-office-1": {"payload-altered"}, "petrel-crew-1": {"signature-expired"},
-	"skua-bridge-1": {"pending-many-gone"}, "gannet-crew-2": {"leftover-work-folder"}, "tern-shop-1": {"active-flag-wrong"},
-	"fulmar-crew-1": {"service-disabled", "cache-package-damaged"}, "lerrick-freight-1": {"feature-source-forbidden"}, "kestrel-bridge-1": {"firmware-variables-stale"},
-	"skerrow-office-2": {"disk-dying"}, "petrel-bridge-1": {"memory-short"}, "tern-crew-1": {"clock-wrong"},
+	"tarvoe-office-1": {"payload-missing"}, "brough-office-1": {"payload-altered"},
+	"petrel-crew-1": {"signature-expired"},
+	"skua-bridge-1": {"pending-many-gone"},
+	"gannet-crew-2": {"leftover-work-folder"}, "tern-shop-1": {"active-flag-wrong"},
+	"fulmar-crew-1": {"service-disabled", "cache-package-damaged"}, "lerrick-freight-1": {"feature-source-forbidden"},
+	"kestrel-bridge-1": {"firmware-variables-stale"},
+	"skerrow-office-2": {"disk-dying"},
+	"petrel-bridge-1":  {"memory-short"}, "tern-crew-1": {"clock-wrong"},
 }
 
 // Members are all machines of the fleet that run Corbel, those that failed
@@ -74,7 +93,9 @@ func Members() []Member {
 }
 
 // Make builds the machine in folder, breaks it, and tries what fails by that.
-func (m Member) Make(ctx context.Context, folder string, now time.Time, v *corbel.Vendor, link corbel.Link) (err error) {
+func (m Member) Make(
+	ctx context.Context, folder string, now time.Time, v *corbel.Vendor, link corbel.Link,
+) (err error) {
 	partial := folder + ".making"
 	if err := os.RemoveAll(partial); err != nil {
 		return err
@@ -84,7 +105,16 @@ func (m Member) Make(ctx context.Context, folder string, now time.Time, v *corbe
 	}
 	h := fnv.New64a()
 	_, _ = h.Write([]byte(m.Name)) // never fails
-	o := corbel.Options{Seed: h.Sum64(), Mode: m.Mode, Name: m.Name, Site: m.Site, Model: m.Model, Now: now, Vendor: v, Link: link}
+	o := corbel.Options{
+		Seed:   h.Sum64(),
+		Mode:   m.Mode,
+		Name:   m.Name,
+		Site:   m.Site,
+		Model:  m.Model,
+		Now:    now,
+		Vendor: v,
+		Link:   link,
+	}
 	machine, err := corbel.Build(ctx, partial, o)
 	if err != nil {
 		return err

@@ -51,8 +51,14 @@ func (c *cut) Sync() error {
 var askedFor = [][]ladder.Rung{
 	{
 		{Action: "upkeep.set-value", Params: map[string]string{"branch": "display/panel", "name": "theme", "value": "night"}},
-		{Action: "upkeep.set-owner", Params: map[string]string{"branch": "shell/menu", "owner": "ines", "grants": "ines:full"}},
-		{Action: "upkeep.rename-setting", Params: map[string]string{"branch": "print/default", "name": "tray", "to": "drawer"}},
+		{
+			Action: "upkeep.set-owner",
+			Params: map[string]string{"branch": "shell/menu", "owner": "ines", "grants": "ines:full"},
+		},
+		{
+			Action: "upkeep.rename-setting",
+			Params: map[string]string{"branch": "print/default", "name": "tray", "to": "drawer"},
+		},
 		{Action: "upkeep.rename-setting", Params: map[string]string{"branch": "shell/menu", "name": "", "to": "shell/list"}},
 		{Action: "upkeep.restore-settings", Params: map[string]string{"branch": "display/panel"}},
 		{Action: "upkeep.restore-settings", Params: map[string]string{}},
@@ -189,7 +195,10 @@ func (r *round) cutOff(t *testing.T, rung ladder.Rung, facts *bag.Facts) int {
 		}
 		_ = undo.Close()
 		if left := must(undone.Writes()); len(left) > 0 {
-			t.Fatalf("%s, cut off at write %d: after undo %d places differ, the first at byte %d: %s", rung.Action, n, len(left), left[0].Off, left[0].What)
+			t.Fatalf(
+				"%s, cut off at write %d: after undo %d places differ, the first at byte %d: %s",
+				rung.Action, n, len(left), left[0].Off, left[0].What,
+			)
 		}
 		if whole {
 			return n

@@ -41,14 +41,21 @@ import (
 // causes says which cause each fault has to be found as. One that is not
 // listed is called like its fault, behind "corbel-".
 var causes = map[string]string{
-	"service-disabled": "corbel-service-off", "cache-package-damaged": "corbel-download-damaged", "cache-unwritable": "corbel-cache-locked",
-	"leftover-work-folder": "corbel-leftover-work", "protected-file-altered": "corbel-protected-altered", "source-other-build": "corbel-payload-missing",
-	"pending-component-gone": "corbel-pending-gone", "pending-many-gone": "corbel-pending-gone", "transaction-half-done": "corbel-pending-half-done",
-	"branch-owner-wrong": "corbel-branch-owner", "policy-value-wrong": "corbel-setting-value", "source-policy-none": "corbel-setting-value",
+	"service-disabled": "corbel-service-off", "cache-package-damaged": "corbel-download-damaged",
+	"cache-unwritable":       "corbel-cache-locked",
+	"leftover-work-folder":   "corbel-leftover-work",
+	"protected-file-altered": "corbel-protected-altered", "source-other-build": "corbel-payload-missing",
+	"pending-component-gone": "corbel-pending-gone", "pending-many-gone": "corbel-pending-gone",
+	"transaction-half-done": "corbel-pending-half-done",
+	"branch-owner-wrong":    "corbel-branch-owner",
+	"policy-value-wrong":    "corbel-setting-value", "source-policy-none": "corbel-setting-value",
 	"feature-source-forbidden": "corbel-feature-source", "feature-source-other-build": "corbel-source-build",
-	"memory-short": "corbel-memory-unfit", "processor-lacks": "corbel-processor-unfit", "display-small": "corbel-display-unfit", "disk-small": "corbel-disk-unfit",
-	"model-unsupported": "corbel-model-unfit", "architecture-other": "corbel-architecture-unfit", "build-other": "corbel-build-unfit",
-	"medium-other-mode": "corbel-medium-mode", "primary-table-damaged": "primary-gpt-damaged", "boot-store-other-volume": "corbel-boot-store-volume",
+	"memory-short": "corbel-memory-unfit", "processor-lacks": "corbel-processor-unfit",
+	"display-small": "corbel-display-unfit", "disk-small": "corbel-disk-unfit",
+	"model-unsupported": "corbel-model-unfit", "architecture-other": "corbel-architecture-unfit",
+	"build-other":           "corbel-build-unfit",
+	"medium-other-mode":     "corbel-medium-mode",
+	"primary-table-damaged": "primary-gpt-damaged", "boot-store-other-volume": "corbel-boot-store-volume",
 	"boot-order-wrong": "corbel-boot-order", "firmware-variables-stale": "corbel-boot-entries-stale",
 }
 
@@ -129,7 +136,15 @@ func (l *Loop) Run(ctx context.Context, folder string, seed uint64, faults ...*s
 		try = faults[0].Try
 	}
 	r.try = try
-	o := standin.Options{Seed: seed, Mode: mode, Name: fmt.Sprintf("loop-%d", seed), Site: "Skerrow", Now: Now, Vendor: l.Vendor, Link: l.Link}
+	o := standin.Options{
+		Seed:   seed,
+		Mode:   mode,
+		Name:   fmt.Sprintf("loop-%d", seed),
+		Site:   "Skerrow",
+		Now:    Now,
+		Vendor: l.Vendor,
+		Link:   l.Link,
+	}
 	var err error
 	if r.m, err = standin.Build(ctx, filepath.Join(folder, "machine"), o); err != nil {
 		return nil, err
@@ -235,7 +250,11 @@ func (r *round) diagnose() (d *docket.Docket, err error) {
 // evidence gathers the machine's folder into a bag, and shows what is in it.
 func (r *round) evidence(look func(*bag.Facts, []reading.Source) error) error {
 	var buf bytes.Buffer
-	_, err := host.Gather(r.ctx, &buf, host.GatherOptions{Image: r.look, Adapters: platform.All(), Now: Now.Add(time.Hour)})
+	_, err := host.Gather(r.ctx, &buf, host.GatherOptions{
+		Image:    r.look,
+		Adapters: platform.All(),
+		Now:      Now.Add(time.Hour),
+	})
 	if err != nil {
 		return err
 	}
@@ -407,7 +426,9 @@ func (r *round) measure(rung ladder.Rung, want knowledge.Measure, when string) e
 	}
 	for _, s := range rung.Steps {
 		if m, err := s.Measure(facts); err != nil || s.Seen != "" && m != want {
-			return fmt.Errorf("%s, seed %d: %s: %q, measured %s, %q (%v)", r.res.Fault, r.res.Seed, rung.Remedy, s.Seen, when, m, err)
+			return fmt.Errorf(
+				"%s, seed %d: %s: %q, measured %s, %q (%v)", r.res.Fault, r.res.Seed, rung.Remedy, s.Seen, when, m, err,
+			)
 		}
 	}
 	return nil

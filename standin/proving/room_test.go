@@ -45,7 +45,9 @@ func TestRoomThatDoesNotSufficeIsNotProven(t *testing.T) {
 	if err != nil || went {
 		t.Errorf("it counts as done: %v %v", went, err)
 	}
-	if !slices.ContainsFunc(r.res.Notes, func(n string) bool { return strings.Contains(n, "there is room for what is on offer") }) {
+	if !slices.ContainsFunc(r.res.Notes, func(n string) bool {
+		return strings.Contains(n, "there is room for what is on offer")
+	}) {
 		t.Errorf("it does not say why: %q", r.res.Notes)
 	}
 	if after, err := r.m.Digest(); err != nil || after != before {

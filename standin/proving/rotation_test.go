@@ -22,7 +22,14 @@ func TestLogsThatWerePutAsideAreReadInOrder(t *testing.T) {
 	}
 	t.Cleanup(loop.Close)
 	r := &round{loop: loop, ctx: t.Context(), folder: t.TempDir(), res: &Result{}}
-	o := standin.Options{Seed: 4, Mode: "uefi", Name: "tern-office-4", Now: Now.AddDate(0, -2, 0), Vendor: loop.Vendor, Link: loop.Link}
+	o := standin.Options{
+		Seed:   4,
+		Mode:   "uefi",
+		Name:   "tern-office-4",
+		Now:    Now.AddDate(0, -2, 0),
+		Vendor: loop.Vendor,
+		Link:   loop.Link,
+	}
 	if r.m, err = standin.Build(r.ctx, filepath.Join(r.folder, "machine"), o); err != nil {
 		t.Fatal(err)
 	}
@@ -68,7 +75,9 @@ func TestLogsThatWerePutAsideAreReadInOrder(t *testing.T) {
 		t.Errorf("%d attempts are read, of %d made", len(list), tries)
 	}
 	last := list[len(list)-1] // its clock shows local time, an hour ahead
-	if want := o.Now.Add((tries - 1) * 5 * time.Hour); last.Began.Sub(want).Abs() > 2*time.Hour || last.Outcome != reading.Failed || last.Decisive == nil || !strings.Contains(last.Decisive.Text, "missing from the store") {
+	if want := o.Now.Add((tries - 1) * 5 * time.Hour); last.Began.Sub(want).Abs() > 2*time.Hour ||
+		last.Outcome != reading.Failed || last.Decisive == nil ||
+		!strings.Contains(last.Decisive.Text, "missing from the store") {
 		t.Errorf("the last attempt is %+v, of %s, want %s", last.Decisive, last.Began, want)
 	}
 }

@@ -39,7 +39,12 @@ func TestACleanInstallKeepsTheOtherPartitions(t *testing.T) {
 			t.Fatal(err)
 		}
 		facts := &bag.Facts{Disks: d.Disks, Firmware: d.Firmware, State: d.State}
-		rung := ladder.Rung{Number: 1, Remedy: "install-clean", Action: "upkeep.install-clean", Target: action.TargetOf("upkeep.install-clean", facts)}
+		rung := ladder.Rung{
+			Number: 1,
+			Remedy: "install-clean",
+			Action: "upkeep.install-clean",
+			Target: action.TargetOf("upkeep.install-clean", facts),
+		}
 		if went, err := r.take(rung, facts); err != nil || !went {
 			t.Fatalf("%s: not taken: %v %v", fault, r.res.Notes, err)
 		}
@@ -76,11 +81,19 @@ func TestHigherRungsHelpToo(t *testing.T) {
 	}
 	t.Cleanup(loop.Close)
 	for _, c := range []struct{ fault, remedy string }{
-		{"payload-missing", "reinstall-keeping-files"}, {"manifest-damaged", "reinstall-keeping-files"}, {"protected-file-altered", "reinstall-keeping-files"},
+		{
+			"payload-missing", "reinstall-keeping-files",
+		}, {"manifest-damaged", "reinstall-keeping-files"}, {"protected-file-altered", "reinstall-keeping-files"},
 		{"kernel-gone", "reinstall-keeping-files"}, {"dependency-missing", "reinstall-keeping-files"},
-		{"update-stops-start", "return-to-the-checkpoint"}, {"release-stops-start", "return-to-the-checkpoint"}, {"program-stops-start", "return-to-the-checkpoint"},
-		{"program-stops-start", "start-in-minimal-mode"}, {"service-disabled", "reset-update-client"}, {"cache-package-damaged", "reset-update-client"},
-		{"leftover-work-folder", "reset-update-client"}, {"cache-unwritable", "reset-update-client"}, {"pending-component-gone", "give-up-pending-work"},
+		{
+			"update-stops-start", "return-to-the-checkpoint",
+		}, {"release-stops-start", "return-to-the-checkpoint"}, {"program-stops-start", "return-to-the-checkpoint"},
+		{
+			"program-stops-start", "start-in-minimal-mode",
+		}, {"service-disabled", "reset-update-client"}, {"cache-package-damaged", "reset-update-client"},
+		{
+			"leftover-work-folder", "reset-update-client",
+		}, {"cache-unwritable", "reset-update-client"}, {"pending-component-gone", "give-up-pending-work"},
 		{"boot-order-wrong", "boot-entry-anew"}, {"feature-source-forbidden", "lend-the-feature-policy"},
 	} {
 		t.Run(c.fault+" by "+c.remedy, func(t *testing.T) {

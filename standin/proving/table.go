@@ -20,10 +20,18 @@ import (
 // pairs are faults of which one hides the other: the attempt fails by the
 // first, and by the second once the first is mended.
 var pairs = [][2]string{
-	{"updates-paused", "payload-missing"}, {"service-disabled", "cache-package-damaged"}, {"leftover-work-folder", "branch-owner-wrong"},
-	{"service-need-stopped", "protected-file-altered"}, {"cache-unwritable", "manifest-damaged"}, {"rights-missing", "policy-value-wrong"},
-	{"loader-gone", "boot-store-gone"}, {"boot-store-other-volume", "pending-many-gone"}, {"pending-component-gone", "program-stops-start"},
-	{"boot-code-damaged", "boot-sector-damaged"}, {"firmware-variables-stale", "loader-gone"}, {"file-system-errors", "payload-altered"},
+	{
+		"updates-paused", "payload-missing",
+	}, {"service-disabled", "cache-package-damaged"}, {"leftover-work-folder", "branch-owner-wrong"},
+	{
+		"service-need-stopped", "protected-file-altered",
+	}, {"cache-unwritable", "manifest-damaged"}, {"rights-missing", "policy-value-wrong"},
+	{
+		"loader-gone", "boot-store-gone",
+	}, {"boot-store-other-volume", "pending-many-gone"}, {"pending-component-gone", "program-stops-start"},
+	{
+		"boot-code-damaged", "boot-sector-damaged",
+	}, {"firmware-variables-stale", "loader-gone"}, {"file-system-errors", "payload-altered"},
 }
 
 // A Plan says what to prove.
@@ -64,7 +72,8 @@ func drawPair(r *rand.Rand) (a, b *standin.Fault) {
 		if a.Group == b.Group && (a.Group == "trust and clock" || a.Group == regressions) {
 			continue // one can make the other good again, or takes the ground from under it
 		}
-		if names := []string{a.Name, b.Name}; slices.Contains(names, "clock-put-right") && slices.Contains(names, "network-absent") {
+		if names := []string{a.Name, b.Name}; slices.Contains(names, "clock-put-right") &&
+			slices.Contains(names, "network-absent") {
 			continue // without a network no clock is put right
 		}
 		if a.Name != b.Name && a.Try == b.Try && fits && !a.Beyond && !b.Beyond && Cause(a) != Cause(b) {
@@ -135,7 +144,10 @@ func (p Plan) jobs() (list []job) {
 		}
 		for i, pair := range pairs {
 			if p.Only == "" || p.Only == "pairs" {
-				list = append(list, job{strings.Join(pair[:], " + "), []*standin.Fault{standin.FaultNamed(pair[0]), standin.FaultNamed(pair[1])}, p.From + s*1009 + 100 + uint64(i)})
+				list = append(list, job{
+					strings.Join(pair[:], " + "), []*standin.Fault{standin.FaultNamed(pair[0]), standin.FaultNamed(pair[1])},
+					p.From + s*1009 + 100 + uint64(i),
+				})
 			}
 		}
 		r := rand.New(rand.NewPCG(p.From+s, 0xba))
@@ -181,7 +193,13 @@ func sum(jobs []job, results []*Result) *Totals {
 			continue
 		}
 		if bad := line.add(results[i]); bad != "" {
-			t.Failures = append(t.Failures, fmt.Sprintf("%s (%s), seed %d: %s\n    %s", j.name, results[i].Fault, j.seed, bad, strings.Join(append(results[i].Rungs, results[i].Notes...), "\n    ")))
+			t.Failures = append(
+				t.Failures,
+				fmt.Sprintf(
+					"%s (%s), seed %d: %s\n    %s", j.name, results[i].Fault, j.seed, bad,
+					strings.Join(append(results[i].Rungs, results[i].Notes...), "\n    "),
+				),
+			)
 		}
 	}
 	for _, name := range order {
@@ -241,9 +259,15 @@ func (t *Totals) Print(w io.Writer) {
 		if l.Beyond {
 			word += " advised"
 		}
-		_, _ = fmt.Fprintf(w, "%-48s %5d %6d %6d %13s %6.1f %7d %6d %6d\n", name, l.Runs, l.First, l.Three, word, float64(l.Rungs)/float64(max(l.Runs, 1)), l.Intact, l.Loans, l.Undo)
+		_, _ = fmt.Fprintf(
+			w, "%-48s %5d %6d %6d %13s %6.1f %7d %6d %6d\n", name, l.Runs, l.First, l.Three, word,
+			float64(l.Rungs)/float64(max(l.Runs, 1)), l.Intact, l.Loans, l.Undo,
+		)
 	}
-	_, _ = fmt.Fprintf(w, "%-48s %5s %6s %6s %13s %6s %7s %6s %6s\n", "fault", "runs", "first", "in 3", "repaired", "rungs", "intact", "loans", "undo")
+	_, _ = fmt.Fprintf(
+		w, "%-48s %5s %6s %6s %13s %6s %7s %6s %6s\n", "fault", "runs", "first", "in 3", "repaired", "rungs", "intact",
+		"loans", "undo",
+	)
 	for _, l := range t.Lines {
 		row(l, l.Fault)
 	}
@@ -259,8 +283,12 @@ func (t *Totals) Print(w io.Writer) {
 	}
 	for _, x := range [][2]string{
 		{"right cause first", share(all.First, all.Runs)}, {"among the first three", share(all.Three, all.Runs)},
-		{"repaired, of what can be", share(mend.Repaired, mend.Runs)}, {"rungs for each repair", fmt.Sprintf("%.2f", float64(mend.Rungs)/float64(max(mend.Repaired, 1)))},
-		{"right advice, of what cannot", share(beyond.Repaired, beyond.Runs)}, {"users' files intact", share(all.Intact, all.Runs)},
+		{
+			"repaired, of what can be", share(mend.Repaired, mend.Runs),
+		}, {"rungs for each repair", fmt.Sprintf("%.2f", float64(mend.Rungs)/float64(max(mend.Repaired, 1)))},
+		{
+			"right advice, of what cannot", share(beyond.Repaired, beyond.Runs),
+		}, {"users' files intact", share(all.Intact, all.Runs)},
 		{"loans given back", share(all.Loans, all.Runs)}, {"undone byte for byte", share(all.Undo, all.Runs)},
 	} {
 		_, _ = fmt.Fprintf(w, "%-32s %s\n", x[0], x[1])
