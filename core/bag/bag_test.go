@@ -199,6 +199,18 @@ func TestBadBagsAreRefusedByName(t *testing.T) {
 			archive(declared, entry{"b/data/../../etc/passwd", "x", tar.TypeReg}), bag.ErrUnsafe, bag.DefaultLimits,
 		},
 		"absolute":  {archive(entry{"/etc/passwd", "x", tar.TypeReg}), bag.ErrUnsafe, bag.DefaultLimits},
+		"a file below a file": {
+			archive(declared, entry{"b/data/a", "x", tar.TypeReg}, entry{"b/data/a/b", "y", tar.TypeReg}), bag.ErrUnsafe,
+			bag.DefaultLimits,
+		},
+		"a file above a file": {
+			archive(declared, entry{"b/data/a/b/c", "x", tar.TypeReg}, entry{"b/data/a", "y", tar.TypeReg}), bag.ErrUnsafe,
+			bag.DefaultLimits,
+		},
+		"a long part": {
+			archive(declared, entry{"b/data/" + strings.Repeat("n", 256), "x", tar.TypeReg}), bag.ErrTooLarge,
+			bag.DefaultLimits,
+		},
 		"backslash": {archive(declared, entry{`b/data/..\..\x`, "x", tar.TypeReg}), bag.ErrUnsafe, bag.DefaultLimits},
 		"link": {
 			archive(declared, entry{"b/data/a", "/etc/passwd", tar.TypeSymlink}), bag.ErrUnsafe, bag.DefaultLimits,

@@ -26,7 +26,7 @@ const again = "gather it again, or copy it again from where it was made"
 // Read reads a packed bag to its end and verifies all of it, in one pass and
 // with memory for its lists only. visit may be nil.
 func Read(ctx context.Context, in io.Reader, limits Limits, visit Visitor) (*Info, error) {
-	r := &reader{limits: limits, sums: map[string]File{}, tags: map[string][]byte{}, visit: visit}
+	r := &reader{limits: limits, sums: map[string]File{}, folders: map[string]bool{}, tags: map[string][]byte{}, visit: visit}
 	packed := &counter{r: in, ctx: ctx}
 	plain, err := decompress(packed)
 	if err != nil {
@@ -162,9 +162,11 @@ type reader struct {
 	visit  Visitor
 	folder string // the one folder at the top
 	sums   map[string]File
-	tags   map[string][]byte
-	facts  []byte
-	total  int64
+	// folders that the payload's names lie in
+	folders map[string]bool
+	tags    map[string][]byte
+	facts   []byte
+	total   int64
 }
 
 func (r *reader) entries(t *tar.Reader) error {
@@ -242,6 +244,9 @@ func (r *reader) payloadFile(name string, size int64, body io.Reader) error {
 	if _, ok := r.sums[name]; ok {
 		return &Error{Kind: ErrUnsafe, Name: name, Text: "is in it twice", Do: again}
 	}
+	if err := r.place(name); err != nil {
+		return err
+	}
 	r.total += size
 	switch {
 	case size > r.limits.File:
@@ -291,6 +296,28 @@ func (r *reader) payloadFile(name string, size int64, body io.Reader) error {
 		return err
 	}
 	r.sums[name] = File{Name: name, Size: size, SHA256: hex.EncodeToString(sum.Sum(nil))}
+	return nil
+}
+
+// place sees to it that no name is a file and a folder at once.
+func (r *reader) place(name string) error {
+	clash := func(other string) error {
+		return &Error{
+			Kind: ErrUnsafe,
+			Name: name,
+			Text: fmt.Sprintf("cannot lie beside %q: one is a file, the other a folder of that name", other),
+			Do:   again,
+		}
+	}
+	if r.folders[name] {
+		return clash(name + "/")
+	}
+	for dir := path.Dir(name); dir != "." && !r.folders[dir]; dir = path.Dir(dir) {
+		if _, ok := r.sums[dir]; ok {
+			return clash(dir)
+		}
+		r.folders[dir] = true
+	}
 	return nil
 }
 
@@ -352,6 +379,14 @@ func (r *reader) verify() (*Info, error) {
 			Do:   "make the bag with \"diorthos gather\"",
 		}
 	}
+	if at := nulIn(r.facts); at >= 0 {
+		return nil, &Error{
+			Kind: ErrFacts,
+			Name: payloadFolder + factsName,
+			Text: fmt.Sprintf("byte %d: a text holds a NUL, U+0000", at),
+			Do:   again,
+		}
+	}
 	if info.Facts, err = ParseFacts(r.facts); err != nil {
 		return nil, &Error{
 			Kind: ErrFacts,
@@ -361,6 +396,23 @@ func (r *reader) verify() (*Info, error) {
 		}
 	}
 	return info, nil
+}
+
+// nulIn tells where JSON holds U+0000, which no database keeps in a text; -1 for
+// nowhere.
+func nulIn(json []byte) int {
+	for i := 0; i < len(json); i++ {
+		switch {
+		case json[i] == 0:
+			return i
+		case json[i] != '\\':
+		case bytes.HasPrefix(json[i:], []byte(`\u0000`)):
+			return i
+		default:
+			i++ // what is escaped cannot begin an escape
+		}
+	}
+	return -1
 }
 
 func (r *reader) verifyTags() error {
@@ -398,6 +450,9 @@ func parseManifest(file string, text []byte) (map[string]string, error) {
 	return list, nil
 }
 
+// maxPart is the longest name, in bytes, that file systems take.
+const maxPart = 255
+
 // checkName refuses every name that could mean another place, or look like
 // another name, on any system.
 func checkName(name string, limits Limits) error {
@@ -429,6 +484,14 @@ func checkName(name string, limits Limits) error {
 		}
 	}
 	for _, part := range parts {
+		if len(part) > maxPart {
+			return &Error{
+				Kind: ErrTooLarge,
+				Name: part[:40] + "…",
+				Text: fmt.Sprintf("a part of its name has %d bytes, at most %d", len(part), maxPart),
+				Do:   "no file system takes it: shorten it",
+			}
+		}
 		if part == ".." || part == "." || part == "" {
 			return bad("leaves the bag")
 		}

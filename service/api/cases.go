@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -102,6 +103,27 @@ func (a *API) caseRoutes(api huma.API) {
 	a.liveRoutes(api)
 }
 
+// recordTimeout bounds the recording of a bag that lies on disk.
+const recordTimeout = time.Minute
+
+// record records a bag. When the database does not say whether it did, it is asked
+// again.
+func (a *API) record(ctx context.Context, b records.Bag) (accepted records.Accepted, err error) {
+	whole := func(blob string, size int64) bool { return a.Bags.Holds(ctx, blob, size) }
+	for range 5 {
+		accepted, err = a.Store.Accept(ctx, b, whole, a.Enqueue(ctx))
+		if !errors.Is(err, records.ErrCommitUnknown) {
+			return accepted, err
+		}
+		select {
+		case <-ctx.Done():
+			return accepted, err
+		case <-time.After(time.Second):
+		}
+	}
+	return accepted, err
+}
+
 func (a *API) submit(ctx context.Context, in *bagRequest) (*acceptedAnswer, error) {
 	key, info, size, err := a.Bags.Take(ctx, in.body, a.Limits)
 	if err != nil {
@@ -110,13 +132,16 @@ func (a *API) submit(ctx context.Context, in *bagRequest) (*acceptedAnswer, erro
 		a.metrics.bags.WithLabelValues(outcome).Inc()
 		return nil, p
 	}
-	accepted, err := a.Store.Accept(ctx, records.Bag{
+	// What lies on disk is recorded, also when whoever sent it does not wait for it.
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), recordTimeout)
+	defer cancel()
+	accepted, err := a.record(ctx, records.Bag{
 		Digest:  info.Digest,
 		Blob:    key,
 		Size:    size,
 		Machine: info.Facts.Machine,
 		By:      person(ctx),
-	}, a.Enqueue(ctx))
+	})
 	if accepted.UnusedBlob != "" {
 		if err := a.Bags.Drop(context.WithoutCancel(ctx), accepted.UnusedBlob); err != nil {
 			a.Log.Warn("drop a bag", "key", accepted.UnusedBlob, "error", err)

@@ -18,6 +18,7 @@ import (
 
 	"gocloud.dev/blob"
 	"gocloud.dev/blob/fileblob"
+	"gocloud.dev/gcerrors"
 
 	"diorthos/core/bag"
 )
@@ -122,6 +123,15 @@ func (s *Store) Open(ctx context.Context, key string) (io.ReadCloser, int64, err
 		return nil, 0, fmt.Errorf("store of bags: %w", err)
 	}
 	return r, r.Size(), nil
+}
+
+// Holds reports whether a bag of that size lies under key. In doubt it does.
+func (s *Store) Holds(ctx context.Context, key string, size int64) bool {
+	a, err := s.bucket.Attributes(ctx, key)
+	if err != nil {
+		return gcerrors.Code(err) != gcerrors.NotFound
+	}
+	return a.Size == size
 }
 
 // Drop removes a bag that nothing was recorded of.

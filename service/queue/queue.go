@@ -12,7 +12,6 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
-	"os"
 	"sync/atomic"
 	"time"
 
@@ -86,7 +85,7 @@ func New(
 // Enqueue adds the reading of a case within a transaction.
 func (q *Queue) Enqueue(ctx context.Context) func(pgx.Tx, int64) error {
 	return func(tx pgx.Tx, number int64) error {
-		_, err := q.river.InsertTx(ctx, tx, readCase{Number: number}, &river.InsertOpts{MaxAttempts: 5})
+		_, err := q.river.InsertTx(ctx, tx, readCase{Number: number}, &river.InsertOpts{MaxAttempts: 3})
 		return err
 	}
 }
@@ -105,10 +104,11 @@ func (q *Queue) Run(ctx context.Context) error {
 			defer cancel()
 			return q.river.StopAndCancel(ending)
 		case <-tick.C:
-			if numbers, err := q.store.Requeue(ctx, q.Enqueue(ctx)); err != nil {
+			q.sweepFolders()
+			if numbers, err := q.store.Requeue(ctx, awaited, q.Enqueue(ctx)); err != nil {
 				q.log.Warn("look for silent workers", "error", err)
 			} else if len(numbers) > 0 {
-				q.log.Info("took cases over from a silent worker", "cases", numbers)
+				q.log.Info("took cases over that nobody was at work on", "cases", numbers)
 			}
 			if numbers, err := q.store.EndSilentClimbs(ctx); err != nil {
 				q.log.Warn("look for silent climbs", "error", err)
@@ -118,6 +118,13 @@ func (q *Queue) Run(ctx context.Context) error {
 		}
 	}
 }
+
+// awaited is the condition under which a job of the queue will still come to a
+// case. A job that was fetched by a process which then died stays "running"; had
+// the process lived, the case would be claimed by now.
+const awaited = `exists (select 1 from river_job j where j.args @> jsonb_build_object('number', cases.number)
+	and (j.state in ('available', 'pending', 'scheduled', 'retryable')
+		or j.state = 'running' and j.attempted_at > now() - interval '15 seconds'))`
 
 type worker struct {
 	river.WorkerDefaults[readCase]
@@ -142,12 +149,18 @@ func (w *worker) Work(ctx context.Context, job *river.Job[readCase]) error {
 	case errors.As(err, &bad):
 		q.log.Error("case cannot be read", "case", number, "error", err)
 		return q.store.Settle(ctx, number, claim, nil, err.Error())
+	case err != nil && passing(err): // not the bag's fault: no try is counted
+		q.log.Warn("case waits", "case", number, "error", err)
+		if err := q.store.Release(context.WithoutCancel(ctx), number, claim, "waits: "+err.Error()); err != nil {
+			return err
+		}
+		return river.JobSnooze(snooze)
 	case err != nil && job.Attempt >= job.MaxAttempts:
 		q.log.Error("case given up", "case", number, "error", err)
 		return q.store.Settle(ctx, number, claim, nil, fmt.Sprintf("given up after %d tries: %v", job.Attempt, err))
 	case err != nil: // the next try begins afresh
 		return errors.Join(
-			fmt.Errorf("read case %d: %w", number, err), q.store.Release(context.WithoutCancel(ctx), number, claim),
+			fmt.Errorf("read case %d: %w", number, err), q.store.Release(context.WithoutCancel(ctx), number, claim, ""),
 		)
 	}
 	if err := q.store.Settle(ctx, number, claim, d, ""); err != nil {
@@ -165,11 +178,11 @@ func (q *Queue) read(ctx context.Context, blob string, r *reporter) (*docket.Doc
 		return nil, err
 	}
 	defer func() { _ = body.Close() }()
-	dir, err := os.MkdirTemp("", "diorthos-reading-")
+	dir, done, err := workFolder()
 	if err != nil {
 		return nil, err
 	}
-	defer func() { _ = os.RemoveAll(dir) }()
+	defer done()
 	r.set("unpacking", 0, size)
 	info, err := bag.Unpack(ctx, &counting{body, r}, q.limits, dir)
 	if err != nil {

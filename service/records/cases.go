@@ -3,6 +3,7 @@ package records
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"reflect"
 	"slices"
 	"strconv"
@@ -127,15 +128,21 @@ type Bag struct {
 
 // Accept records a bag and its new case and, in the same transaction, lets
 // enqueue put the reading of it into the queue. A bag that is known already
-// gives the number of its case, and known is true.
-func (s *Store) Accept(ctx context.Context, b Bag, enqueue func(pgx.Tx, int64) error) (a Accepted, err error) {
+// gives the number of its case, and known is true; whole says whether what was
+// kept of it then is still there, else the new copy takes its place.
+//
+// With ErrCommitUnknown nothing may be dropped: Accept can be called again with
+// the same bag and then says how things are.
+func (s *Store) Accept(
+	ctx context.Context, b Bag, whole func(blob string, size int64) bool, enqueue func(pgx.Tx, int64) error,
+) (a Accepted, err error) {
 	err = s.inTx(ctx, func(db *gorm.DB, raw func(func(pgx.Tx) error) error) error {
 		made := db.Clauses(clause.OnConflict{DoNothing: true}).Create(&bagRow{Digest: b.Digest, Blob: b.Blob, Size: b.Size})
 		if made.Error != nil {
 			return made.Error
 		}
 		if made.RowsAffected == 0 {
-			return a.known(db, raw, b, enqueue)
+			return a.known(db, raw, b, whole, enqueue)
 		}
 		m := machine{Name: b.Machine.Name, Site: b.Machine.Site, Model: b.Machine.Model, LastSeen: time.Now()}
 		if err := db.Clauses(clause.OnConflict{
@@ -153,7 +160,10 @@ func (s *Store) Accept(ctx context.Context, b Bag, enqueue func(pgx.Tx, int64) e
 		}
 		return raw(func(tx pgx.Tx) error { return enqueue(tx, a.Number) })
 	})
-	if err != nil {
+	switch {
+	case errors.Is(err, ErrCommitUnknown):
+		a.UnusedBlob = ""
+	case err != nil:
 		a.UnusedBlob = b.Blob
 	}
 	return a, err
@@ -166,10 +176,12 @@ type Accepted struct {
 	UnusedBlob string // the blob that is not needed: the new one, or one that could not be read
 }
 
-// known finds the case of a bag that was handed in before. One that could not be
-// read, since what was kept of it was damaged, is read from the new copy.
+// known finds the case of a bag that was handed in before. The new copy takes the
+// place of one that is no longer whole; a case that could not be read is then read
+// from it.
 func (a *Accepted) known(
-	db *gorm.DB, raw func(func(pgx.Tx) error) error, b Bag, enqueue func(pgx.Tx, int64) error,
+	db *gorm.DB, raw func(func(pgx.Tx) error) error, b Bag, whole func(blob string, size int64) bool,
+	enqueue func(pgx.Tx, int64) error,
 ) error {
 	var c caseRow
 	if err := db.Clauses(
@@ -177,16 +189,28 @@ func (a *Accepted) known(
 	).Select("number", "state").Where("bag_digest = ?", b.Digest).Take(&c).Error; err != nil {
 		return err
 	}
+	var kept bagRow
+	if err := db.Where("digest = ?", b.Digest).Take(&kept).Error; err != nil {
+		return err
+	}
 	a.Number, a.Known, a.UnusedBlob = c.Number, true, b.Blob
+	if kept.Blob == b.Blob { // recorded a moment ago, by a commit whose answer was lost
+		a.Known, a.UnusedBlob = false, ""
+		return nil
+	}
 	next, err := lifecycle.Next(c.State, lifecycle.HandedIn)
-	if err != nil || next == c.State {
+	if err != nil {
 		return err
 	}
-	if err := db.Raw("select blob from bags where digest = ?", b.Digest).Scan(&a.UnusedBlob).Error; err != nil {
-		return err
+	if next == c.State && whole(kept.Blob, kept.Size) {
+		return nil
 	}
+	a.UnusedBlob = kept.Blob
 	if err := db.Exec("update bags set blob = ?, size = ? where digest = ?", b.Blob, b.Size, b.Digest).Error; err != nil {
 		return err
+	}
+	if next == c.State {
+		return nil
 	}
 	if err := db.Exec(
 		"update cases set state = ?, problem = '', received_by = ?, updated_at = now() where number = ?",
@@ -313,11 +337,13 @@ func (s *Store) Report(ctx context.Context, number int64, claim string, p client
 	).Error
 }
 
-// Release gives a claim up, so that another try can begin at once.
-func (s *Store) Release(ctx context.Context, number int64, claim string) error {
+// Release gives a claim up, so that another try can begin at once. The problem is
+// what the case waits for, if anything.
+func (s *Store) Release(ctx context.Context, number int64, claim, problem string) error {
 	return s.db.WithContext(ctx).Exec(
-		"update cases set state = ?, claim = null, heartbeat = null, updated_at = now() where number = ? and claim = ?",
-		client.Received, number, claim,
+		"update cases set state = ?, problem = ?, claim = null, heartbeat = null, updated_at = now() "+
+			"where number = ? and claim = ?",
+		client.Received, problem, number, claim,
 	).Error
 }
 
@@ -331,6 +357,7 @@ func (s *Store) Settle(ctx context.Context, number int64, claim string, d *docke
 		if err != nil {
 			return err
 		}
+		raw = withoutNUL(raw)
 		event = lifecycle.ReadFailing
 		if len(d.Why) == 0 && d.Failure == nil {
 			event = lifecycle.ReadHealthy
@@ -351,8 +378,26 @@ func (s *Store) Settle(ctx context.Context, number int64, claim string, d *docke
 	})
 }
 
-// Requeue puts cases whose worker fell silent back into the queue.
-func (s *Store) Requeue(ctx context.Context, enqueue func(pgx.Tx, int64) error) (numbers []int64, err error) {
+// withoutNUL puts U+FFFD where JSON holds U+0000, which the database does not take.
+func withoutNUL(raw []byte) []byte {
+	for i := 0; i+6 <= len(raw); i++ {
+		if raw[i] != '\\' {
+			continue
+		}
+		if string(raw[i:i+6]) == `\u0000` {
+			copy(raw[i:], `\ufffd`)
+		}
+		i++ // what is escaped cannot begin an escape
+	}
+	return raw
+}
+
+// Requeue puts cases whose worker fell silent, and those that nobody will come
+// back to, into the queue again. awaited is a condition in SQL over cases.number
+// that holds when the queue will still come to a case.
+func (s *Store) Requeue(
+	ctx context.Context, awaited string, enqueue func(pgx.Tx, int64) error,
+) (numbers []int64, err error) {
 	err = s.inTx(ctx, func(db *gorm.DB, raw func(func(pgx.Tx) error) error) error {
 		err := db.Raw(
 			"update cases set state = ?, claim = null, heartbeat = null, updated_at = now() where state = ? and heartbeat < "+
@@ -360,7 +405,20 @@ func (s *Store) Requeue(ctx context.Context, enqueue func(pgx.Tx, int64) error) 
 				staleAfter+"' returning number",
 			client.Received, client.Reading,
 		).Scan(&numbers).Error
-		if err != nil || len(numbers) == 0 {
+		if err != nil {
+			return err
+		}
+		var waiting []int64
+		if err := db.Raw(
+			"select number from cases where state = ? and updated_at < now() - interval '"+staleAfter+"' and not ("+awaited+
+				") order by number limit 100 for update skip locked", client.Received,
+		).Scan(&waiting).Error; err != nil {
+			return err
+		}
+		if numbers = append(numbers, waiting...); len(numbers) == 0 {
+			return nil
+		}
+		if err := db.Exec("update cases set updated_at = now() where number in ?", numbers).Error; err != nil {
 			return err
 		}
 		return raw(func(tx pgx.Tx) error {

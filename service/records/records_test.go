@@ -78,6 +78,8 @@ func TestRecords(t *testing.T) {
 	s := opened(t)
 	t.Run("the database knows the states that there are", func(t *testing.T) { knowsTheStates(t, s) })
 	t.Run("a bag is recorded once, or not at all", func(t *testing.T) { bagOnce(t, s) })
+	t.Run("what is gone is taken in again", func(t *testing.T) { lostBlob(t, s) })
+	t.Run("a stranded case is queued again", func(t *testing.T) { strandedCases(t, s) })
 	t.Run("only who holds the claim settles", func(t *testing.T) { claims(t, s) })
 	t.Run("a climb belongs to who began it", func(t *testing.T) { climbs(t, s) })
 	t.Run("a site that is known is kept", func(t *testing.T) { siteIsKept(t, s) })
@@ -117,7 +119,7 @@ func texts[T ~string](list []T) (out []string) {
 func bagOnce(t *testing.T, s *records.Store) {
 	b := records.Bag{Digest: "d-once", Blob: "blob-1", Size: 7, Machine: bag.Machine{Name: "once-1"}}
 	refused := errors.New("the queue is full")
-	if _, err := s.Accept(t.Context(), b, func(pgx.Tx, int64) error { return refused }); !errors.Is(err, refused) {
+	if _, err := s.Accept(t.Context(), b, whole, func(pgx.Tx, int64) error { return refused }); !errors.Is(err, refused) {
 		t.Fatalf("the queue refuses: %v", err)
 	}
 	page, err := s.Cases(t.Context(), client.CaseQuery{Machine: "once-1", Limit: 10})
@@ -125,14 +127,79 @@ func bagOnce(t *testing.T, s *records.Store) {
 		t.Fatalf("what was refused is there: %+v %v", page, err)
 	}
 	var q queued
-	first, err := s.Accept(t.Context(), b, q.put)
+	first, err := s.Accept(t.Context(), b, whole, q.put)
 	if err != nil || first.Known || len(q) != 1 {
 		t.Fatalf("%+v %v, queued %v", first, err, q)
 	}
 	b.Blob = "blob-2"
-	again, err := s.Accept(t.Context(), b, q.put)
+	again, err := s.Accept(t.Context(), b, whole, q.put)
 	if err != nil || !again.Known || again.Number != first.Number || again.UnusedBlob != "blob-2" {
 		t.Errorf("handed in twice: %+v %v", again, err)
+	}
+}
+
+// whole says of every blob that it is still there.
+func whole(string, int64) bool { return true }
+
+// lostBlob: what was acknowledged and is gone from the disk is there again once
+// the same bag comes; a commit whose answer was lost is not taken for a copy.
+func lostBlob(t *testing.T, s *records.Store) {
+	b := records.Bag{Digest: "d-lost", Blob: "lost-1", Size: 7, Machine: bag.Machine{Name: "lost-1"}}
+	var q queued
+	first, err := s.Accept(t.Context(), b, whole, q.put)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if same, err := s.Accept(t.Context(), b, whole, q.put); err != nil || same.Known || same.UnusedBlob != "" {
+		t.Errorf("recorded again by the same request: %+v %v: its blob would be dropped", same, err)
+	}
+	b.Blob = "lost-2"
+	gone := func(blob string, size int64) bool { return blob != "lost-1" || size != 7 }
+	again, err := s.Accept(t.Context(), b, gone, q.put)
+	if err != nil || again.Number != first.Number || again.UnusedBlob != "lost-1" {
+		t.Errorf("%+v %v", again, err)
+	}
+	if blob, err := s.BagOf(t.Context(), first.Number); err != nil || blob != "lost-2" {
+		t.Errorf("the case reads %q: %v", blob, err)
+	}
+}
+
+// strandedCases: a case that was received and that no job will come to goes into
+// the queue again, once.
+func strandedCases(t *testing.T, s *records.Store) {
+	var q queued
+	a, err := s.Accept(t.Context(), records.Bag{
+		Digest:  "d-stranded",
+		Blob:    "b-stranded",
+		Machine: bag.Machine{Name: "stranded-1"},
+	}, whole, q.put)
+	if err != nil {
+		t.Fatal(err)
+	}
+	requeued := func(awaited string) bool {
+		t.Helper()
+		numbers, err := s.Requeue(t.Context(), awaited, q.put)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return slices.Contains(numbers, a.Number)
+	}
+	if requeued("false") {
+		t.Error("a case that just came is taken for stranded")
+	}
+	if _, err := s.Pool.Exec(
+		t.Context(), "update cases set updated_at = now() - interval '1 minute' where number = $1", a.Number,
+	); err != nil {
+		t.Fatal(err)
+	}
+	if requeued("true") {
+		t.Error("a case that the queue will come to is queued twice")
+	}
+	if !requeued("false") {
+		t.Error("a stranded case stays where it is")
+	}
+	if requeued("false") {
+		t.Error("it is queued twice")
 	}
 }
 
@@ -144,7 +211,7 @@ func taken(t *testing.T, s *records.Store, name string) int64 {
 		Digest:  "d-" + name,
 		Blob:    "b-" + name,
 		Machine: bag.Machine{Name: name},
-	}, q.put)
+	}, whole, q.put)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -178,7 +245,7 @@ func claims(t *testing.T, s *records.Store) {
 		t.Fatal(err)
 	}
 	var q queued
-	back, err := s.Requeue(t.Context(), q.put)
+	back, err := s.Requeue(t.Context(), "true", q.put)
 	if err != nil || !slices.Equal(back, []int64{silent}) || !slices.Equal(q, queued{silent}) ||
 		state(t, s, silent) != client.Received {
 		t.Errorf("of a worker that fell silent: %v, queued %v, %v", back, q, err)
@@ -237,7 +304,7 @@ func siteIsKept(t *testing.T, s *records.Store) {
 			Blob:    fmt.Sprint("b-site-", i),
 			Machine: bag.Machine{Name: "site-1", Site: site},
 		}
-		if _, err := s.Accept(t.Context(), b, q.put); err != nil {
+		if _, err := s.Accept(t.Context(), b, whole, q.put); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/pressly/goose/v3"
@@ -131,7 +132,20 @@ func (s *Store) inTx(ctx context.Context, do func(db *gorm.DB, raw func(func(pgx
 	if err != nil {
 		return err
 	}
-	return tx.Commit()
+	return committed(tx.Commit())
+}
+
+// ErrCommitUnknown means that the answer to a commit was lost: what was to be
+// recorded may be recorded or not.
+var ErrCommitUnknown = errors.New("the database did not say whether it kept this")
+
+// committed tells a commit that was refused from one whose answer was lost.
+func committed(err error) error {
+	var refused *pgconn.PgError
+	if err == nil || errors.As(err, &refused) || errors.Is(err, pgx.ErrTxCommitRollback) {
+		return err
+	}
+	return fmt.Errorf("%w: %w", ErrCommitUnknown, err)
 }
 
 // joined lets somebody take part in a transaction that somebody else began
