@@ -10,6 +10,7 @@ import (
 
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
+	"github.com/jackc/pgx/v5"
 
 	"diorthos/core/bag"
 	"diorthos/standin/fleet"
@@ -46,7 +47,7 @@ func openPage(t *testing.T) *page {
 
 func (p *page) do(steps ...chromedp.Action[chromedp.Void]) {
 	p.t.Helper()
-	ctx, cancel := context.WithTimeout(p.ctx, 30*time.Second) // what is not there is waited for so long
+	ctx, cancel := context.WithTimeout(p.ctx, time.Minute) // what is not there is waited for so long
 	defer cancel()
 	if err := chromedp.Do(ctx, steps...); err != nil {
 		p.t.Fatal(err)
@@ -73,7 +74,7 @@ func (p *page) holds(script string) bool {
 
 func (p *page) waitText(text string) {
 	p.t.Helper()
-	within(p.t, 20*time.Second, "the page says "+text, func() bool { return strings.Contains(p.text(), text) })
+	within(p.t, time.Minute, "the page says "+text, func() bool { return strings.Contains(p.text(), text) })
 }
 
 // picture keeps what the page shows, if DIORTHOS_SCREENSHOTS names a folder.
@@ -170,6 +171,49 @@ func TestConsoleShowsACaseLiveWhileItIsReadAndClimbed(t *testing.T) {
 	wants(t, p.text(), "0x80070070", "there is not enough room on the disk", "letters stand for digits")
 	p.picture("codes")
 }
+
+// While the service is away the docket stays on the screen and says that it is not
+// live; it comes back by itself. Who is signed out meanwhile is asked to sign in.
+func TestConsoleKeepsTheDocketWhileTheServiceIsAway(t *testing.T) {
+	s := prepare(t)
+	serving := s.serveProcess()
+	packed := evidence(t, "tern-1", int64(len(fullVolume)), strings.NewReader(fullVolume))
+	s.must(0, "submit", packed)
+	p := openPage(t)
+	p.do(chromedp.Navigate(s.url+"/cases/1"), chromedp.WaitVisible("#token"), chromedp.SendKeys("#token", s.token+"\r"))
+	p.waitText("A volume is full")
+	if err := serving.Process.Kill(); err != nil {
+		t.Fatal(err)
+	}
+	_ = serving.Wait()
+	p.waitText("not live")
+	p.do(chromedp.Evaluate[chromedp.Void](`window.dispatchEvent(new Event("visibilitychange"))`))
+	wants(t, p.text(), "A volume is full", "Where it broke")
+	s.serveProcess()
+	within(t, time.Minute, "the page is live again", func() bool { return !strings.Contains(p.text(), "not live") })
+	wants(t, p.text(), "A volume is full")
+	conn, err := pgx.Connect(t.Context(), s.dsn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = conn.Close(context.Background()) }()
+	if _, err := conn.Exec(t.Context(), "delete from sessions"); err != nil {
+		t.Fatal(err)
+	}
+	p.do(chromedp.Navigate(s.url+"/machines"), chromedp.WaitVisible("#token"))
+	if strings.Contains(p.text(), "tern-1") {
+		t.Error("who is signed out still sees the machines")
+	}
+}
+
+const fullVolume = "Log started: 2026-11-01  07:10:00\n" +
+	"Unpacking skerrow-crew (2.0) over (1.0) ...\n" +
+	"dpkg: error processing archive /var/cache/apt/archives/skerrow-crew_2.0_amd64.deb (--unpack):\n" +
+	" cannot copy extracted data for './usr/share/crew/tides' to '/usr/share/crew/tides.dpkg-new': " +
+	"failed to write (No space left on device)\n" +
+	"Errors were encountered while processing:\n" +
+	" /var/cache/apt/archives/skerrow-crew_2.0_amd64.deb\n" +
+	"Log ended: 2026-11-01  07:10:09\n"
 
 func TestConsoleIsUsedByKeyboardAndSaysWhatIsMissing(t *testing.T) {
 	s := newStage(t, bag.DefaultLimits)

@@ -203,14 +203,18 @@ func bomb() []byte {
 
 // serveProcess runs the service as a process of its own, started by the
 // command in front if there is one.
+// The address stays the same from one process to the next.
 func (s *stage) serveProcess(front ...string) *exec.Cmd {
 	s.t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		s.t.Fatal(err)
+	address := strings.TrimPrefix(s.url, "http://")
+	if address == "" {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			s.t.Fatal(err)
+		}
+		address = l.Addr().String()
+		_ = l.Close()
 	}
-	address := l.Addr().String()
-	_ = l.Close()
 	line := append(front, binary, "serve", "--database", s.dsn, "--bags", s.bags, "--listen", address)
 	line = append(line, s.serveMore...)
 	cmd := exec.Command(line[0], line[1:]...)
@@ -222,7 +226,7 @@ func (s *stage) serveProcess(front ...string) *exec.Cmd {
 		_ = cmd.Wait()
 	})
 	s.url = "http://" + address
-	within(s.t, 20*time.Second, "the service is ready", func() bool {
+	within(s.t, time.Minute, "the service is ready", func() bool {
 		resp, err := http.Get(s.url + "/readyz")
 		if err != nil {
 			return false
@@ -319,6 +323,7 @@ func TestAKilledWorkerLosesNothing(t *testing.T) {
 	if err := first.Process.Kill(); err != nil {
 		t.Fatal(err)
 	}
+	_ = first.Wait()
 	s.serveProcess()
 	if c := state(); c.State != client.Reading {
 		t.Fatalf("the case is %s: it was read before the worker could be killed", c.State)

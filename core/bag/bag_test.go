@@ -198,7 +198,7 @@ func TestBadBagsAreRefusedByName(t *testing.T) {
 		"climbs out": {
 			archive(declared, entry{"b/data/../../etc/passwd", "x", tar.TypeReg}), bag.ErrUnsafe, bag.DefaultLimits,
 		},
-		"absolute":  {archive(entry{"/etc/passwd", "x", tar.TypeReg}), bag.ErrUnsafe, bag.DefaultLimits},
+		"absolute": {archive(entry{"/etc/passwd", "x", tar.TypeReg}), bag.ErrUnsafe, bag.DefaultLimits},
 		"a file below a file": {
 			archive(declared, entry{"b/data/a", "x", tar.TypeReg}, entry{"b/data/a/b", "y", tar.TypeReg}), bag.ErrUnsafe,
 			bag.DefaultLimits,
