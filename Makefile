@@ -72,11 +72,12 @@ prove-reading:
 	@for set in fresh later; do for f in $$(standin/debian/$$set.sh --list); do standin/debian/$$set.sh $$f .build/fresh/$$f || exit 2; done; done
 	DIORTHOS_FRESH=$(CURDIR)/.build/fresh go test ./core/docket -count=1 -v -run TestFreshFailures
 
-# Breaks some hundreds of Corbel machines, lets Diorthos mend them, and tries
-# again. SEED_FROM=N makes machines that nobody has seen.
+# Breaks some hundreds of Corbel machines, by faults and by changes at random, lets
+# Diorthos mend them, and tries again. SEED_FROM=N makes machines that nobody has seen.
 SEED_FROM ?= 1
 prove-loop: build
 	bin/diorthos standin prove --seeds 8 --seed-from $(SEED_FROM)
+	bin/diorthos standin prove --mutations 600 --seed-from $(SEED_FROM)
 
 # Ratios to public tools, in one run.
 bench: build

@@ -242,10 +242,15 @@ func showToDo(p *page, c *client.CaseDetail) {
 		return
 	}
 	p.head("What to do")
+	left := false
 	for _, r := range d.ToDo {
 		state := ""
 		if o := c.Standing(r.Number); o != "" {
 			state = "  " + runMark(p, o)
+		}
+		if r.General && !left {
+			left = true
+			p.line("  %s", p.faint("if none of this helps, what is left, the gentle first:"))
 		}
 		p.line(
 			"  %d  %s  %s%s", r.Number, p.strong(r.Title),
@@ -254,6 +259,9 @@ func showToDo(p *page, c *client.CaseDetail) {
 			),
 			state,
 		)
+		if r.General { // what it does stands on the sheet
+			continue
+		}
 		p.hangingIndent("     why   ", r.Why)
 		if r.Does != "" {
 			p.hangingIndent("     does  ", r.Does)

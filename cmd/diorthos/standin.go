@@ -73,6 +73,17 @@ func standinCommand() *cli.Command {
 				Action: useHands,
 			},
 			{
+				Name:      "mutate",
+				Usage:     "change one to three things of a machine's system at random",
+				ArgsUsage: "FOLDER",
+				Description: "Deletes, cuts off, flips, swaps, renames, fills, owns, dates; fields of lists, sectors. Users' files\n" +
+					"stay as they are. Says what it changed.\n\n" +
+					"Example:\n" +
+					"   diorthos standin mutate /tmp/kiosk --seed 7",
+				Flags:  []cli.Flag{seed(), commands.JSONFlag()},
+				Action: mutateMachine,
+			},
+			{
 				Name:        "faults",
 				Usage:       "list the faults, and what each lets fail",
 				Description: "Example:\n   diorthos standin faults",
@@ -95,6 +106,7 @@ func standinCommand() *cli.Command {
 					&cli.UintFlag{Name: "seed-from", Usage: "the first seed", Value: 1},
 					&cli.StringFlag{Name: "only", Usage: "faults whose names begin with `NAME`; pairs; healthy"},
 					&cli.IntFlag{Name: "workers", Usage: "runs at once; as many as processors when left out"},
+					&cli.IntFlag{Name: "mutations", Usage: "prove `N` machines that were changed at random instead"},
 					&cli.IntFlag{Name: "pairs", Usage: "further pairs of faults for each seed, drawn at random", Value: 20},
 					commands.JSONFlag(),
 				},
@@ -358,6 +370,42 @@ func serveVendor(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
+func mutateMachine(_ context.Context, c *cli.Command) error {
+	m, err := corbel.Open(c.Args().First())
+	if err != nil {
+		return err
+	}
+	did, err := m.Mutate(corbel.Options{Seed: uint64(c.Uint("seed")), Now: time.Now().UTC()})
+	if err != nil {
+		return err
+	}
+	if done, err := commands.Put(c, map[string]any{"name": m.Plate.Name, "did": did}); done {
+		return err
+	}
+	for _, text := range did {
+		_, _ = fmt.Fprintln(c.Root().Writer, text)
+	}
+	return nil
+}
+
+// proveMutations proves machines that were changed at random.
+func proveMutations(ctx context.Context, c *cli.Command, l *proving.Loop, workers int) error {
+	began := time.Now()
+	t := l.ProveMutations(ctx, uint64(c.Uint("seed-from")), c.Int("mutations"), workers, func(done, of int) {
+		_, _ = fmt.Fprintf(os.Stderr, "\r%d of %d machines, %s", done, of, time.Since(began).Round(time.Second))
+	})
+	_, _ = fmt.Fprintln(os.Stderr)
+	if done, err := commands.Put(c, t); err != nil {
+		return err
+	} else if !done {
+		t.Print(c.Root().Writer)
+	}
+	if len(t.Failures) > 0 {
+		return commands.ErrFound
+	}
+	return ctx.Err()
+}
+
 func proveLoop(ctx context.Context, c *cli.Command) error {
 	l, err := proving.New()
 	if err != nil {
@@ -367,6 +415,9 @@ func proveLoop(ctx context.Context, c *cli.Command) error {
 	workers := c.Int("workers")
 	if workers == 0 {
 		workers = proving.Workers()
+	}
+	if c.Int("mutations") > 0 {
+		return proveMutations(ctx, c, l, workers)
 	}
 	began := time.Now()
 	t, err := l.Prove(ctx, proving.Plan{

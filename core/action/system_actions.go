@@ -80,6 +80,10 @@ func resultCheck(what string, err error, saw string) []Check {
 var systemActions = map[ID]Action{
 	"upkeep.start-types": systemAction(startTypes, proveServices),
 	"upkeep.start-needs": systemAction(startNeeds, proveServices),
+	"upkeep.mend-lists": systemAction(mendLists, func(_ context.Context, s system.StateLists) []Check {
+		list, err := s.StateFaults()
+		return resultCheck("the lists of the system's own state can be read and agree", errors.Join(err, errIfAny(list)), "all do")
+	}),
 	"upkeep.leftovers-aside": systemAction(leftoversAside, func(_ context.Context, s system.WorkFolders) []Check {
 		return none("no work folder of an earlier attempt is left", s.Leftovers())
 	}),
@@ -94,10 +98,10 @@ var systemActions = map[ID]Action{
 		if !s.CacheLocked() {
 			return nil, nil
 		}
-		return []string{"the system.Cache can be written again"}, s.UnlockCache()
+		return []string{"the download cache can be written again"}, s.UnlockCache()
 	}, func(_ context.Context, s system.Cache) []Check {
 		return []Check{{
-			What: "the system.Cache can be written",
+			What: "the download cache can be written",
 			OK:   !s.CacheLocked(),
 			Saw:  fmt.Sprintf("locked: %v", s.CacheLocked()),
 		}}
@@ -433,7 +437,7 @@ func resetClient(ctx context.Context, c *Context, s updateClient) (did []string,
 			if !s.CacheLocked() {
 				return nil, nil
 			}
-			return []string{"the system.Cache can be written again"}, s.UnlockCache()
+			return []string{"the download cache can be written again"}, s.UnlockCache()
 		},
 	} {
 		more, err := step()
@@ -614,4 +618,31 @@ func proveBoot(kind string) func(context.Context, system.BootPieces) []Check {
 	return func(_ context.Context, s system.BootPieces) []Check {
 		return resultCheck("the "+kind+" is as the component store and this disk want it", s.BootPiece(kind), "byte for byte")
 	}
+}
+
+// mendLists puts right, one after the other, what the system knows of itself. A list
+// for which nothing is at hand does not keep the others from being put right.
+func mendLists(ctx context.Context, c *Context, s system.StateLists) (did []string, err error) {
+	var failed error
+	for more := true; more; { // what is right again can show what else is wrong
+		list, err := s.StateFaults()
+		if err != nil {
+			return nil, err
+		}
+		more, failed = false, nil
+		for _, f := range list {
+			text, err := s.MendState(ctx, c.Sources, f)
+			if err != nil {
+				failed = errors.Join(failed, err)
+				continue
+			}
+			if !slices.Contains(did, text) {
+				did, more = append(did, text), true
+			}
+		}
+	}
+	if len(did) == 0 {
+		return nil, failed
+	}
+	return did, nil
 }

@@ -29,6 +29,9 @@ type State struct {
 	// volume.
 	FileSystems []VolumeFault `json:"fileSystems,omitempty"`
 	Checkpoints []Checkpoint  `json:"checkpoints,omitempty"`
+	// Lists are those of the system's own state that are missing, cannot be read or
+	// contradict each other.
+	Lists []StateFault `json:"lists,omitempty"`
 	// Looked lists the parts that were looked at, and those that could not be.
 	// What is not listed was not measured.
 	Looked []Looked `json:"looked,omitempty"`
@@ -50,6 +53,13 @@ func (s *State) LookedAt(part string) *Looked {
 		}
 	}
 	return nil
+}
+
+// A StateFault is a list of the system's own state that is not as it has to be.
+type StateFault struct {
+	File  string `json:"file"`
+	Text  string `json:"text"`            // what is wrong with it
+	Start bool   `json:"start,omitempty"` // the machine does not start without it
 }
 
 // A FirmwareFile is known again by its mark.

@@ -132,7 +132,6 @@ func (c *checker) boot() error {
 // sense.
 func (c *checker) tables() error {
 	v := c.v
-	best, least := 0, c.nonsense(v.table)
 	var all [][]byte
 	for i := range v.Tables {
 		raw, err := v.readTable(i)
@@ -140,20 +139,19 @@ func (c *checker) tables() error {
 			return err
 		}
 		all = append(all, raw)
-		if bad := c.nonsense(raw); bad < least {
-			best, least = i, bad
-		}
 	}
+	chosen, best, mixed := v.bestTable(all)
 	for i, raw := range all {
 		if i != best && !bytes.Equal(raw, all[best]) {
-			c.find(
-				"tables-differ", "", fmt.Sprintf("take copy %d for all", best+1), "copy %d of the table is not like copy %d",
-				i+1, best+1,
-			)
+			do := fmt.Sprintf("take copy %d for all", best+1)
+			if mixed > 0 {
+				do = fmt.Sprintf("take copy %d for all, and %d sectors of the other", best+1, mixed)
+			}
+			c.find("tables-differ", "", do, "copy %d of the table is not like copy %d", i+1, best+1)
 			break
 		}
 	}
-	v.table = bytes.Clone(all[best])
+	v.table = chosen
 	c.before = bytes.Clone(v.table)
 	want := uint32(v.Media) | 0xffffff00
 	if got := getEntry(v.table, v.Bits, 0); got != want&v.mask() {
@@ -173,21 +171,6 @@ func (c *checker) tables() error {
 // volume; the smallest kind has none.
 func (v *Volume) putAway() uint32 {
 	return map[int]uint32{16: 0x8000, 32: 0x08000000}[v.Bits]
-}
-
-// nonsense counts entries that no sound table has.
-func (c *checker) nonsense(table []byte) (n int) {
-	v := c.v
-	if getEntry(table, v.Bits, 0)&0xff != uint32(v.Media) {
-		n++
-	}
-	for i := uint32(2); i < v.Clusters+2; i++ {
-		e := getEntry(table, v.Bits, i)
-		if e != 0 && !v.valid(e) && e < v.bad() || e == i {
-			n++
-		}
-	}
-	return n
 }
 
 // root walks all folders.

@@ -1,6 +1,7 @@
 package fat
 
 import (
+	"bytes"
 	"encoding/binary"
 	"fmt"
 	"io"
@@ -181,6 +182,23 @@ func Open(dev io.ReaderAt) (*Volume, error) {
 	}
 	v.table, err = v.readTable(0)
 	return v, err
+}
+
+// TablesAgree reports whether all copies of the allocation table are alike. Where
+// they are not, one of them is damaged, and nothing is to be written before the
+// volume is mended: it could be the good one that is lost.
+func (v *Volume) TablesAgree() (bool, error) {
+	first, err := v.readTable(0)
+	if err != nil {
+		return false, err
+	}
+	for i := 1; i < v.Tables; i++ {
+		other, err := v.readTable(i)
+		if err != nil || !bytes.Equal(first, other) {
+			return false, err
+		}
+	}
+	return true, nil
 }
 
 func (v *Volume) readTable(copy int) ([]byte, error) {

@@ -15,6 +15,9 @@ type Family struct {
 	Finish      string        `yaml:"finish"`       // how work that was not finished is
 	ReleaseHold string        `yaml:"release-hold"` // how a package that is held back is let go; {package} is its name
 	Media       []MediumTitle `yaml:"media"`
+	// General are the remedies that are left when nothing closer is known, or helped,
+	// in the order in which they are to be taken.
+	General []string `yaml:"general"`
 
 	file string
 }
@@ -27,9 +30,14 @@ type MediumTitle struct {
 	pattern *regexp.Regexp
 }
 
-func (f *Family) check(releases []*Release) error {
+func (f *Family) check(releases []*Release, remedies map[string]*Remedy) error {
 	if f.ID == "" || len(f.AtRest) == 0 || f.Finish == "" || f.ReleaseHold == "" {
 		return errors.New("needs family, at-rest, finish and release-hold")
+	}
+	for _, id := range f.General {
+		if remedies[id] == nil {
+			return fmt.Errorf("general: no remedy is called %q", id)
+		}
 	}
 	for i := range f.Media {
 		m := &f.Media[i]

@@ -276,7 +276,7 @@ func (k *Knowledge) link(texts map[string][]byte) error {
 	}
 	sort.SliceStable(k.Releases, func(i, j int) bool { return k.Releases[i].Published > k.Releases[j].Published })
 	for _, f := range k.Families {
-		if err := at(f.file, "family", f.ID, f.check(k.Releases)); err != nil {
+		if err := at(f.file, "family", f.ID, f.check(k.Releases, k.Remedies)); err != nil {
 			return err
 		}
 	}

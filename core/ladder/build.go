@@ -34,6 +34,8 @@ type Rung struct {
 	Restart bool              `json:"restart,omitempty"` // owed after it
 	Params  map[string]string `json:"params,omitempty"`  // of the action
 	Target  *block.Target     `json:"target,omitempty"`  // the disk or nameplate that it is for
+	// General says that nothing points to it: it is what is left to try.
+	General bool `json:"general,omitempty"`
 }
 
 // unlikely is the probability below which a cause gets no rung.
@@ -50,7 +52,9 @@ type candidate struct {
 // Build chooses and orders the rungs: what explains that the machine does not
 // start comes first, since nothing else can be proven before; then the more
 // likely to help for its cost. A remedy that names others to come first comes
-// after them. A remedy that several causes share stands once.
+// after them. A remedy that several causes share stands once. What a family has
+// for the case that nothing closer is known, or helped, comes last: no failing
+// case is without a ladder.
 func Build(findings []diagnosis.Finding, facts *bag.Facts, k *knowledge.Knowledge) []Rung {
 	var list []candidate
 	seen := map[string]int{}
@@ -79,12 +83,41 @@ func Build(findings []diagnosis.Finding, facts *bag.Facts, k *knowledge.Knowledg
 		}
 		return list[i].score > list[j].score
 	})
-	rungs := make([]Rung, len(list))
-	for i, c := range inOrder(list) {
-		rungs[i] = c.rung
+	rungs := make([]Rung, 0, len(list))
+	for _, c := range inOrder(list) {
+		rungs = append(rungs, c.rung)
+	}
+	if len(findings) > 0 {
+		rungs = append(rungs, general(rungs, facts, k)...)
+	}
+	for i := range rungs {
 		rungs[i].Number = i + 1
 	}
 	return rungs
+}
+
+// generalHelps is the chance that is told of a rung to which nothing points.
+const generalHelps = 0.02
+
+// general are the rungs that a family has for any failure, without those that are
+// chosen already, those that cannot be taken here and those that destroy.
+func general(chosen []Rung, facts *bag.Facts, k *knowledge.Knowledge) (list []Rung) {
+	f := k.Families[facts.Family()]
+	if f == nil {
+		return nil
+	}
+	for _, id := range f.General {
+		r := k.Remedies[id]
+		known := slices.ContainsFunc(chosen, func(c Rung) bool { return c.Remedy == id })
+		if known || r.Invasive == knowledge.Destroys {
+			continue
+		}
+		rung := rungOf(r, generalHelps, "nothing points to it: it is left to try when what stands above did not help", facts)
+		if rung.General = true; rung.Action == "" || rung.Target != nil {
+			list = append(list, rung)
+		}
+	}
+	return list
 }
 
 func rungOf(r *knowledge.Remedy, chance float64, why string, facts *bag.Facts) Rung {

@@ -45,6 +45,7 @@ const (
 	HasFirmware     Ability = "firmware state" // of the adapter
 	HasSupply       Ability = "components from elsewhere"
 	HasPackages     Ability = "packages and upgrades"
+	HasStateLists   Ability = "lists of the system's own state"
 	HasCutter       Ability = "worklists outside of a machine"
 )
 
@@ -130,6 +131,15 @@ type (
 	}
 	// Components are the component store.
 	Components interface{ Components() store.Writer }
+	// StateLists are the files in which the system keeps what it knows of itself.
+	StateLists interface {
+		// StateFaults are those that are missing, cannot be read or contradict the
+		// others.
+		StateFaults() ([]bag.StateFault, error)
+		// MendState puts one right, from what is kept, shipped or known; what was
+		// there is moved aside. It says from what.
+		MendState(context.Context, []store.Source, bag.StateFault) (string, error)
+	}
 	// Updates can be taken away again.
 	Updates interface {
 		History() ([]bag.HistoryEntry, error)
@@ -184,6 +194,7 @@ var abilities = []struct {
 	{HasCleanInstall, reflect.TypeFor[CleanInstall](), false}, {HasCheckpoints, reflect.TypeFor[Checkpoints](), false},
 	{HasStartMode, reflect.TypeFor[StartMode](), false}, {HasBootPieces, reflect.TypeFor[BootPieces](), false},
 	{HasBootVolume, reflect.TypeFor[BootVolume](), false},
+	{HasStateLists, reflect.TypeFor[StateLists](), false},
 	{HasFirmware, reflect.TypeFor[FirmwareHolder](), true}, {HasSupply, reflect.TypeFor[Supplier](), true},
 	{HasPackages, reflect.TypeFor[Packages](), true}, {HasCutter, reflect.TypeFor[Cutter](), true},
 }

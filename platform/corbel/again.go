@@ -9,6 +9,7 @@ import (
 	"path"
 	"slices"
 
+	"diorthos/core/bag"
 	"diorthos/core/store"
 	"diorthos/platform/corbelfile"
 )
@@ -56,9 +57,17 @@ func names(list []corbelfile.Manifest) (out []string) {
 // aside, settings that are damaged are put back to what the release ships, and
 // the loader is written anew. Users, programs and everything of theirs stay.
 func (s *System) Reinstall(ctx context.Context, sources []store.Source) ([]string, error) {
+	var first []string
 	rel, err := read[corbelfile.Release](s.sys, corbelfile.ReleasePath)
-	if err != nil {
-		return nil, err
+	if err != nil { // which build to lay out has to be known
+		from, mendErr := s.MendState(ctx, sources, bag.StateFault{File: corbelfile.ReleasePath})
+		if mendErr != nil {
+			return nil, mendErr
+		}
+		if rel, err = read[corbelfile.Release](s.sys, corbelfile.ReleasePath); err != nil {
+			return nil, err
+		}
+		first = []string{from}
 	}
 	features, _ := read[[]corbelfile.Feature](s.sys, corbelfile.FeaturesPath) // without the list none is left out
 	return s.from(sources, rel.Build, func(src store.Source, l lister) ([]string, error) {
@@ -66,7 +75,7 @@ func (s *System) Reinstall(ctx context.Context, sources []store.Source) ([]strin
 		if err != nil {
 			return nil, err
 		}
-		return append(did, s.tidied()...), nil
+		return append(append(first, did...), s.tidied(ctx, sources)...), nil
 	})
 }
 
@@ -146,9 +155,15 @@ func (s *System) project(st *componentStore, m *store.Manifest) error {
 }
 
 // tidied puts back what stands beside the components, and says what of it.
-func (s *System) tidied() (did []string) {
+func (s *System) tidied(ctx context.Context, sources []store.Source) (did []string) {
 	if p, err := s.Pending(); err == nil && p != nil && s.RevertPending() == nil {
 		did = append(did, "pending work "+p.Transaction+" is given up, and kept aside")
+	}
+	lists, _ := s.StateFaults() // it never fails
+	for _, f := range lists {
+		if from, err := s.MendState(ctx, sources, f); err == nil {
+			did = append(did, from)
+		}
 	}
 	faults, _ := s.SettingFaults() // settings that cannot be read stay
 	for _, f := range faults {

@@ -236,6 +236,9 @@ func (s *System) putBoot(name string, raw []byte) error {
 	if s.boot == nil {
 		return errNoBoot
 	}
+	if have, err := fs.ReadFile(s.boot, name); err == nil && bytes.Equal(have, raw) {
+		return nil
+	}
 	if err := s.editBoot.Mkdir(path.Dir(name)); err != nil {
 		return err
 	}

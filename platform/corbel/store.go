@@ -241,7 +241,11 @@ func (s *vendorSource) Build() int    { return s.build }
 const maxAnswer = 64 << 20
 
 func (s *vendorSource) get(ctx context.Context, what string) ([]byte, error) {
-	r, err := http.NewRequestWithContext(ctx, http.MethodGet, fmt.Sprintf("%s/payloads/%d/%s", s.base, s.build, what), nil)
+	return s.ask(ctx, fmt.Sprintf("%s/payloads/%d/%s", s.base, s.build, what))
+}
+
+func (s *vendorSource) ask(ctx context.Context, address string) ([]byte, error) {
+	r, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
 	if err != nil {
 		return nil, err
 	}

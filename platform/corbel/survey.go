@@ -56,6 +56,8 @@ func (s *System) parts(st *bag.State) {
 		st.Looked = append(st.Looked, l)
 	}
 	var err error
+	st.Lists, err = s.StateFaults()
+	note("lists", fmt.Sprintf("%d lists of the system's own state, each against the others", len(stateFiles)), err)
 	st.Services, err = s.Services()
 	note("services", fmt.Sprintf("%d services beside those that the release ships", len(st.Services)), err)
 	if st.Store, err = store.Verify(context.Background(), s.store(), runtime.NumCPU(), nil); err == nil {
@@ -141,7 +143,7 @@ func (a Adapter) look(g system.Ground, facts *bag.Facts) *System {
 		v := g.Volume(p.Number)
 		switch {
 		case v == nil:
-		case has(v, corbelfile.ReleasePath):
+		case isSystem(v):
 			s.sys, s.serial = v, g.Contents[p.Number].UUID
 		case s.boot == nil && isBoot(v, p):
 			s.boot, s.bootPart = v, p

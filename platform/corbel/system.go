@@ -50,18 +50,28 @@ func (a Adapter) Open(dev block.Device, partition int, o system.Options) (system
 		return nil, err
 	}
 	s := &System{mode: string(o.Mode), now: o.Now, dev: dev, table: table}
+	var damaged error
 	for _, p := range table.Partitions() {
 		part := block.NewWriteRange(dev, p.Off, p.Length)
 		e, err := fat.Edit(part, o.Now)
 		if err != nil {
 			continue
 		}
+		if alike, err := e.TablesAgree(); err != nil || !alike {
+			damaged = errors.Join(damaged, fmt.Errorf(
+				"corbel: the copies of the allocation table of partition %d differ: mend its file system first", p.Number,
+			))
+			continue
+		}
 		switch {
-		case p.Number == partition && has(e, corbelfile.ReleasePath):
+		case p.Number == partition && isSystem(e):
 			s.sys, s.edit, s.sysPart, s.serial = e, e, p, layout.Recognise(part).UUID
-		case p.Number != partition && isBoot(e, p) && !has(e, corbelfile.ReleasePath):
+		case p.Number != partition && isBoot(e, p) && !isSystem(e):
 			s.candidates = append(s.candidates, bootVolume{e, p})
 		}
+	}
+	if s.sys == nil && damaged != nil {
+		return nil, damaged
 	}
 	if s.sys == nil {
 		return nil, fmt.Errorf("corbel: no system lies on partition %d", partition)
@@ -104,6 +114,12 @@ func isBoot(v fs.FS, p layout.Partition) bool {
 		}
 	}
 	return p.TypeCode == layout.TypeESP.String()
+}
+
+// isSystem tells a system by its release, its kernel or its store: any of them may
+// be what is broken.
+func isSystem(v fs.FS) bool {
+	return has(v, corbelfile.ReleasePath) || has(v, corbelfile.KernelPath) || has(v, corbelfile.ManifestFolder)
 }
 
 func has(fsys fs.FS, name string) bool {

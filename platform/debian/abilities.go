@@ -33,7 +33,8 @@ func (Adapter) Lacks() map[system.Ability]string {
 		system.HasStartMode:    ofCorbel + "a minimal start is chosen at the loader's menu, for one start",
 		system.HasFirmware: "of a disk nothing is known of the firmware; " +
 			"a running machine's variables are only read so far",
-		system.HasSupply: onTree,
-		system.HasCutter: ofCorbel + "the family has no list of work for the next start",
+		system.HasSupply:     onTree,
+		system.HasStateLists: onTree,
+		system.HasCutter:     ofCorbel + "the family has no list of work for the next start",
 	}
 }

@@ -1,6 +1,7 @@
 package corbel
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -48,6 +49,7 @@ type run struct {
 	clean bool // an install from a medium
 	moved bool // the clock was set by the network
 	since time.Time
+	stage string // that is under way
 }
 
 // Attempt runs the set-up engine. Whatever it changed is taken back when it
@@ -69,8 +71,11 @@ func (m *Machine) Attempt(ctx context.Context, req Request) (out *Outcome, err e
 	r := m.run(ctx, v, req)
 	var stopped *stop
 	failed := r.stages()
-	if failed != nil && !errors.As(failed, &stopped) {
+	if failed != nil && ctx.Err() != nil {
 		return nil, failed
+	}
+	if failed != nil && !errors.As(failed, &stopped) { // something that it reads is not as it has to be
+		stopped = &stop{stage: r.stage, operation: "state", code: codeState, text: failed.Error()}
 	}
 	if r.moved {
 		m.Plate.Clock.Offset = 0
@@ -127,8 +132,10 @@ func (r *run) rollBack(s *stop) {
 }
 
 func (r *run) stages() error {
+	r.stage = "survey"
 	rel, err := state[corbelfile.Release](r.v.sys, corbelfile.ReleasePath)
 	if err != nil {
+		r.both("open", "note", "begins: %s", cmp.Or(r.req.Offer, "medium"))
 		return err
 	}
 	r.rel = rel
@@ -136,11 +143,15 @@ func (r *run) stages() error {
 	if err != nil || !found {
 		return err
 	}
-	for _, stage := range []func() error{r.survey, r.fetch, r.lay, r.wake, r.settle} {
+	for _, stage := range []struct {
+		name string
+		do   func() error
+	}{{"survey", r.survey}, {"fetch", r.fetch}, {"lay", r.lay}, {"wake", r.wake}, {"settle", r.settle}} {
 		if err := r.ctx.Err(); err != nil {
 			return err
 		}
-		if err := stage(); err != nil {
+		r.stage = stage.name
+		if err := stage.do(); err != nil {
 			return err
 		}
 	}
@@ -158,6 +169,7 @@ func (r *run) choose() (bool, error) {
 	}
 	list, err := state[[]corbelfile.Offer](r.v.sys, corbelfile.OffersPath)
 	if err != nil {
+		r.both("open", "note", "begins: update %s: build %d, asked by system", r.req.Offer, r.rel.Build)
 		return false, err
 	}
 	i := slices.IndexFunc(list, func(o corbelfile.Offer) bool { return o.ID == r.req.Offer })

@@ -54,8 +54,11 @@ func (m *Machine) Start(at time.Time) (out *Outcome, err error) {
 		if s.operation == "pending" || s.operation == "services" {
 			out.Screen = append(out.Screen, "Restarting to try again (4)")
 		}
-	default:
-		return nil, failed
+	default: // something that it reads is not as it has to be
+		out.Stage, out.Code, out.Text = "start", codeState, failed.Error()
+		out.Screen = append(
+			out.Screen, "STOPPED at state: "+failed.Error(), fmt.Sprintf("code 0x%08x", codeState),
+		)
 	}
 	return out, os.WriteFile(filepath.Join(m.Folder, ScreenName), []byte(strings.Join(out.Screen, "\n")+"\n"), 0o600)
 }

@@ -39,6 +39,7 @@ const (
 	codeStyle        = 0x40100011
 	codeVolume       = 0x40100012
 	codeRead         = 0x40100013
+	codeState        = 0x40100014
 
 	codeServiceOff  = 0x40110001
 	codeServiceNeed = 0x40110002

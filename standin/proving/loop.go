@@ -104,6 +104,7 @@ type Result struct {
 	First    bool     // the first diagnosis begins with a wanted cause
 	Three    bool     // one of its first three is
 	Repaired bool
+	AllClear bool // a docket said that nothing is wrong, while the attempt failed
 	Advice   bool // beyond repair, and told so: nothing was changed
 	Rungs    []string
 	Intact   bool // files of the users
@@ -113,7 +114,7 @@ type Result struct {
 }
 
 // maxRounds bounds how often one machine is diagnosed anew.
-const maxRounds = 5
+const maxRounds = 8
 
 // Run breaks one machine by faults, tries, diagnoses, climbs, and tries again.
 func (l *Loop) Run(ctx context.Context, folder string, seed uint64, faults ...*standin.Fault) (*Result, error) {
@@ -197,7 +198,7 @@ func (r *round) note(format string, a ...any) {
 }
 
 func (r *round) run() error {
-	out, err := standin.TryOn(r.ctx, r.m, r.try, Now, r.loop.Link)
+	out, err := r.attempt(r.m, Now)
 	if err != nil {
 		return err
 	}
@@ -208,6 +209,11 @@ func (r *round) run() error {
 	if r.m, err = standin.Open(r.m.Folder); err != nil {
 		return err
 	}
+	return r.mend(healthy)
+}
+
+// mend diagnoses and climbs until the failed thing works, or nothing is left to do.
+func (r *round) mend(healthy bool) error {
 	r.look = r.m.Folder
 	broken, err := r.m.Digest()
 	if err != nil {
@@ -223,6 +229,9 @@ func (r *round) run() error {
 		if healthy {
 			r.res.Repaired = len(d.ToDo) == 0
 			break
+		}
+		if len(d.Why) == 0 {
+			r.res.AllClear = true
 		}
 		went, err := r.climb(d, tried)
 		if err != nil {
@@ -306,8 +315,10 @@ func (r *round) climb(d *docket.Docket, tried map[string]bool) (bool, error) {
 		if tried[rung.Remedy] = !went; !went {
 			continue // what was lent, or removed once, may be needed once more
 		}
-		clear(tried)                                      // what did not help before may help now,
-		tried[rung.Remedy] = rung.By == knowledge.ByHands // and a step by hand is not asked for twice in a row
+		for id, general := range tried { // what did not help before may help now,
+			tried[id] = general && slices.ContainsFunc(d.ToDo, func(o ladder.Rung) bool { return o.General && o.Remedy == id })
+		}
+		tried[rung.Remedy] = rung.By == knowledge.ByHands || rung.General // and is not asked for twice in a row
 		r.res.Rungs = append(r.res.Rungs, rung.Remedy)
 		ok, err := r.again()
 		if err != nil {
@@ -319,6 +330,11 @@ func (r *round) climb(d *docket.Docket, tried map[string]bool) (bool, error) {
 		if ok {
 			r.res.Repaired = true
 			return true, nil
+		}
+		if rung.General && rung.By != knowledge.ByHands { // it did not help: taken back
+			if err := r.takeBack(); err != nil {
+				return false, err
+			}
 		}
 		return true, nil // the failed thing may fail for another reason now: look again
 	}
@@ -452,6 +468,21 @@ func (r *round) machine(facts *bag.Facts) *host.Machine {
 	}
 }
 
+// startAndUpdate is tried on a machine of which nobody knows what fails.
+const startAndUpdate = "start and update"
+
+// attempt tries on a machine what the round is about.
+func (r *round) attempt(m *standin.Machine, at time.Time) (*standin.Outcome, error) {
+	if r.try != startAndUpdate {
+		return standin.TryOn(r.ctx, m, r.try, at, r.loop.Link)
+	}
+	out, err := m.Start(at)
+	if err != nil || !out.OK {
+		return out, err
+	}
+	return standin.TryOn(r.ctx, m, standin.TryUpdate, at, r.loop.Link)
+}
+
 // again tries the failed thing once more, on a copy, so that every rung can
 // still be taken back.
 func (r *round) again() (bool, error) {
@@ -460,7 +491,7 @@ func (r *round) again() (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	out, err := standin.TryOn(r.ctx, c, r.try, Now.Add(2*time.Hour), r.loop.Link)
+	out, err := r.attempt(c, Now.Add(2*time.Hour))
 	if err != nil {
 		return false, err
 	}
@@ -475,6 +506,17 @@ func (r *round) again() (bool, error) {
 		return false, nil
 	}
 	return true, nil
+}
+
+// takeBack undoes the latest rung.
+func (r *round) takeBack() error {
+	last := len(r.journals) - 1
+	if last < 0 || r.journals[last].by {
+		return nil
+	}
+	err := undo(r.ctx, r.journals[last])
+	r.journals = r.journals[:last]
+	return errors.Join(err, r.reopen())
 }
 
 func (r *round) giveBack(facts *bag.Facts) error {

@@ -29,3 +29,18 @@ func TestLoop(t *testing.T) {
 		t.Errorf("%d runs:\n%s", len(totals.Failures), strings.Join(totals.Failures, "\n"))
 	}
 }
+
+// Machines that were changed at random can be read and judged, are never told that
+// nothing is wrong while they fail, are repaired where a reinstall keeping files
+// would repair them, and keep their users' files.
+func TestMutations(t *testing.T) {
+	loop, err := proving.New()
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(loop.Close)
+	m := loop.ProveMutations(t.Context(), 4100, 24, proving.Workers(), nil)
+	if m.Fail < 10 || len(m.Failures) > 0 {
+		t.Errorf("%d of %d fail by what was changed; wrong:\n%s", m.Fail, m.Runs, strings.Join(m.Failures, "\n"))
+	}
+}

@@ -20,18 +20,18 @@ import (
 // pairs are faults of which one hides the other: the attempt fails by the
 // first, and by the second once the first is mended.
 var pairs = [][2]string{
-	{
-		"updates-paused", "payload-missing",
-	}, {"service-disabled", "cache-package-damaged"}, {"leftover-work-folder", "branch-owner-wrong"},
-	{
-		"service-need-stopped", "protected-file-altered",
-	}, {"cache-unwritable", "manifest-damaged"}, {"rights-missing", "policy-value-wrong"},
-	{
-		"loader-gone", "boot-store-gone",
-	}, {"boot-store-other-volume", "pending-many-gone"}, {"pending-component-gone", "program-stops-start"},
-	{
-		"boot-code-damaged", "boot-sector-damaged",
-	}, {"firmware-variables-stale", "loader-gone"}, {"file-system-errors", "payload-altered"},
+	{"updates-paused", "payload-missing"},
+	{"service-disabled", "cache-package-damaged"},
+	{"leftover-work-folder", "branch-owner-wrong"},
+	{"service-need-stopped", "protected-file-altered"},
+	{"cache-unwritable", "manifest-damaged"},
+	{"rights-missing", "policy-value-wrong"},
+	{"loader-gone", "boot-store-gone"},
+	{"boot-store-other-volume", "pending-many-gone"},
+	{"pending-component-gone", "program-stops-start"},
+	{"boot-code-damaged", "boot-sector-damaged"},
+	{"firmware-variables-stale", "loader-gone"},
+	{"file-system-errors", "payload-altered"},
 }
 
 // A Plan says what to prove.
@@ -283,13 +283,12 @@ func (t *Totals) Print(w io.Writer) {
 	}
 	for _, x := range [][2]string{
 		{"right cause first", share(all.First, all.Runs)}, {"among the first three", share(all.Three, all.Runs)},
-		{
-			"repaired, of what can be", share(mend.Repaired, mend.Runs),
-		}, {"rungs for each repair", fmt.Sprintf("%.2f", float64(mend.Rungs)/float64(max(mend.Repaired, 1)))},
-		{
-			"right advice, of what cannot", share(beyond.Repaired, beyond.Runs),
-		}, {"users' files intact", share(all.Intact, all.Runs)},
-		{"loans given back", share(all.Loans, all.Runs)}, {"undone byte for byte", share(all.Undo, all.Runs)},
+		{"repaired, of what can be", share(mend.Repaired, mend.Runs)},
+		{"rungs for each repair", fmt.Sprintf("%.2f", float64(mend.Rungs)/float64(max(mend.Repaired, 1)))},
+		{"right advice, of what cannot", share(beyond.Repaired, beyond.Runs)},
+		{"users' files intact", share(all.Intact, all.Runs)},
+		{"loans given back", share(all.Loans, all.Runs)},
+		{"undone byte for byte", share(all.Undo, all.Runs)},
 	} {
 		_, _ = fmt.Fprintf(w, "%-32s %s\n", x[0], x[1])
 	}
