@@ -100,6 +100,15 @@ func caseCommand() *cli.Command {
 	}
 }
 
+// theCase is the case whose number is the command's only argument or, without one,
+// that of the machine that --image names, read here.
+func theCase(ctx context.Context, c *cli.Command) (*client.CaseDetail, error) {
+	if !c.Args().Present() && (c.IsSet("image") || c.Bool("live")) {
+		return diagnosed(ctx, c, false)
+	}
+	return fetchCase(ctx, c)
+}
+
 // fetchCase gets the case whose number is the command's only argument.
 func fetchCase(ctx context.Context, c *cli.Command) (*client.CaseDetail, error) {
 	number, err := caseNumber(c)
@@ -126,8 +135,13 @@ func showCase(p *page, d *client.CaseDetail) {
 	if d.Site != "" {
 		title += ", " + d.Site
 	}
-	p.line("%s  %s  %s", p.strong(fmt.Sprintf("Case %d", d.Number)), p.strong(title), stateMark(d.State))
-	p.line("%s", p.faint(fmt.Sprintf("received %s UTC from %s, bag %.12s", when(d.Received), d.By, d.Bag)))
+	if d.Number > 0 {
+		p.line("%s  %s  %s", p.strong(fmt.Sprintf("Case %d", d.Number)), p.strong(title), stateMark(d.State))
+		p.line("%s", p.faint(fmt.Sprintf("received %s UTC from %s, bag %.12s", when(d.Received), d.By, d.Bag)))
+	} else {
+		p.line("%s  %s", p.strong(title), stateMark(d.State))
+		p.line("%s", p.faint(fmt.Sprintf("gathered %s UTC, read here by %s, not handed in", when(d.Received), d.By)))
+	}
 	if d.Problem != "" {
 		p.hangingIndent(p.bad(markBroken)+" ", d.Problem)
 	}
@@ -146,7 +160,8 @@ func showCase(p *page, d *client.CaseDetail) {
 	showWhy(p, d.Docket)
 	showSettle(p, d.Docket)
 	showFit(p, d.Docket)
-	showToDo(p, d)
+	showToDo(p, d, false)
+	showLooked(p, d.Docket)
 	for _, disk := range d.Docket.Disks {
 		p.head("Disk")
 		showDisk(p, disk)

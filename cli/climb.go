@@ -28,9 +28,11 @@ onto the docket. What was planned, done and borrowed stands in the machine's rec
 image; what is borrowed is given back at the end, or by the next climb. What disrupts is asked
 about; what destroys wants the machine's name. A rung that was refused or did not help is passed
 over by the next climb: --only N takes it again. Exit status 1 if a guard or the proof said no, or
-a rung waits for a person.
+a rung waits for a person. Without NUMBER the ladder is that of what "diorthos diagnose" found with
+the same --image, and no service is needed.
 
 Examples:
+   diorthos climb --image .demo/machines/gannet-crew-2
    diorthos climb 1 --image .demo/kestrel-office-3.img --dry-run
    diorthos climb 1 --image .demo/kestrel-office-3.img
    diorthos climb 1 --image .demo/kestrel-office-3.img --hands --to 4
@@ -39,7 +41,7 @@ Examples:
 
 func climbCommand() *cli.Command {
 	return &cli.Command{
-		Name: "climb", Usage: "take rungs of a case's ladder: guard, journal, change, proof", ArgsUsage: "NUMBER",
+		Name: "climb", Usage: "take rungs of a case's ladder: guard, journal, change, proof", ArgsUsage: "[NUMBER]",
 		Description: climbHelp,
 		Flags: append(serviceFlags(),
 			&cli.StringFlag{Name: "image", Usage: "disk image, block device or machine's folder to work on"},
@@ -70,7 +72,7 @@ func climbCommand() *cli.Command {
 }
 
 func climbCase(ctx context.Context, c *cli.Command) error {
-	d, err := fetchCase(ctx, c)
+	d, err := theCase(ctx, c)
 	if err != nil {
 		return err
 	}
@@ -95,7 +97,10 @@ func climbCase(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	t := newTerminal(c)
-	t.typical, t.service = d.Typical, &reporter{service: service(c), number: d.Number}
+	t.typical = d.Typical
+	if d.Number > 0 {
+		t.service = &reporter{service: service(c), number: d.Number}
+	}
 	if len(chosen.Rungs) > 0 && needsDisk(chosen.Rungs[0], c) {
 		return usage(c, errors.New("--image is missing: the disk to work on"))
 	}
@@ -145,7 +150,7 @@ func chooseRungs(c *cli.Command, d *client.CaseDetail, record *climb.Record) (cl
 		return climb.Chosen{}, nil
 	}
 	if err != nil {
-		return chosen, fmt.Errorf("case %d: %w", d.Number, err)
+		return chosen, fmt.Errorf("%s: %w", caseName(d), err)
 	}
 	return chosen, nil
 }
@@ -164,7 +169,7 @@ func showClimbed(c *cli.Command, t *terminal, d *client.CaseDetail, runs []climb
 		return afterClimb(c, err, errOut)
 	}
 	if last.Outcome == climb.Proven && last.Journal != "" {
-		showNext(t.p, d, last.Rung, last.Journal)
+		showNext(t, d, last.Rung, last.Journal)
 	}
 	return afterClimb(c, err, nil)
 }
@@ -217,15 +222,24 @@ func absolute(path string) string {
 	return path
 }
 
-func showNext(p *page, d *client.CaseDetail, done int, journal string) {
+func showNext(t *terminal, d *client.CaseDetail, done int, journal string) {
+	p := t.p
 	p.line("")
 	p.line("  take it back  diorthos undo %s", relative(journal))
 	i := slices.IndexFunc(d.Docket.ToDo, func(r ladder.Rung) bool { return r.Number > done })
 	if i < 0 {
+		again := "gather its evidence anew and hand it in"
+		if d.Number < 0 {
+			again = "diorthos diagnose --image " + relative(t.c.String("image"))
+		}
+		p.hangingIndent("  then          ", "try again what failed; if it still does, look anew: "+again)
 		return
 	}
 	next := d.Docket.ToDo[i]
 	how := fmt.Sprintf("diorthos climb %d", d.Number)
+	if d.Number < 0 {
+		how = "diorthos climb --image " + relative(t.c.String("image"))
+	}
 	if next.By == knowledge.ByHands {
 		how += " --hands"
 	}
@@ -243,6 +257,14 @@ func relative(path string) string {
 		return r
 	}
 	return path
+}
+
+// caseName is what a case is called; one that was read here has no number.
+func caseName(d *client.CaseDetail) string {
+	if d.Number > 0 {
+		return fmt.Sprintf("case %d", d.Number)
+	}
+	return d.Machine
 }
 
 func sheetOf(d *client.CaseDetail) docket.Sheet {

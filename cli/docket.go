@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"strings"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"github.com/jedib0t/go-pretty/v6/text"
 
@@ -13,6 +15,7 @@ import (
 	"diorthos/core/diagnosis"
 	"diorthos/core/docket"
 	"diorthos/core/knowledge"
+	"diorthos/core/ladder"
 	"diorthos/core/reading"
 )
 
@@ -236,14 +239,20 @@ func earlier(t client.Typical) string {
 	return ", " + tookBefore(t)
 }
 
-func showToDo(p *page, c *client.CaseDetail) {
+// showToDo shows the ladder; whole says whether the rungs to which nothing points
+// are to have lines of their own.
+func showToDo(p *page, c *client.CaseDetail, whole bool) {
 	d := c.Docket
 	if len(d.ToDo) == 0 {
 		return
 	}
 	p.head("What to do")
 	left := false
-	for _, r := range d.ToDo {
+	for i, r := range d.ToDo {
+		if r.General && !whole {
+			showGeneral(p, d.ToDo[i:])
+			return
+		}
 		state := ""
 		if o := c.Standing(r.Number); o != "" {
 			state = "  " + runMark(p, o)
@@ -272,6 +281,49 @@ func showToDo(p *page, c *client.CaseDetail) {
 		}
 		if r.Proof != "" {
 			p.hangingIndent("     proof ", r.Proof)
+		}
+	}
+}
+
+// showGeneral names in one paragraph what is left to try.
+func showGeneral(p *page, rungs []ladder.Rung) {
+	var titles []string
+	for _, r := range rungs {
+		titles = append(titles, fmt.Sprintf("%d %s", r.Number, lowerFirst(r.Title)))
+	}
+	p.hangingIndent("  if none of this helps  ", "the gentle first: "+strings.Join(titles, "; ")+".")
+}
+
+func lowerFirst(s string) string {
+	r, n := utf8.DecodeRuneInString(s)
+	return string(unicode.ToLower(r)) + s[n:]
+}
+
+// showLooked says what a machine without a finding was looked at for, and what was
+// not measured: nothing is called fine that was not.
+func showLooked(p *page, d *docket.Docket) {
+	if len(d.Why) > 0 || d.Failure != nil {
+		return
+	}
+	p.head("Looked at")
+	p.line("  %s nothing wrong was found in:", markNone)
+	p.hangingIndent("    ", fmt.Sprintf("%s with %s", plural(len(d.Files), "log", "logs"),
+		plural(len(d.Attempts), "attempt", "attempts")))
+	for _, disk := range d.Disks {
+		p.hangingIndent("    ", fmt.Sprintf("%s: its partition table", disk.Source))
+	}
+	if d.State == nil {
+		p.hangingIndent("  "+markOdd+" ", "not measured: how the machine starts, its services, settings, store and update client")
+		return
+	}
+	if len(d.State.Chain) > 0 {
+		p.hangingIndent("    ", fmt.Sprintf("how it starts: %s", plural(len(d.State.Chain), "link", "links")))
+	}
+	for _, l := range d.State.Looked {
+		if l.Problem != "" {
+			p.hangingIndent("  "+p.bad(markBroken)+" ", fmt.Sprintf("%s could not be looked at: %s", l.Part, l.Problem))
+		} else {
+			p.hangingIndent("    ", fmt.Sprintf("%s: %s", l.Part, l.Saw))
 		}
 	}
 }

@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"sort"
+	"strings"
 
 	"github.com/urfave/cli/v3"
 
@@ -18,21 +19,23 @@ func ladderCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "ladder",
 		Usage:     "show a case's ladder, what is borrowed, or print the sheet to take along",
-		ArgsUsage: "NUMBER",
+		ArgsUsage: "[NUMBER]",
 		Description: "With --sheet a Markdown file and a page to print are written: exact for this machine, for\n" +
-			"somebody without network.\n\n" +
+			"somebody without network. Without NUMBER the ladder is that of what \"diorthos diagnose\" found\n" +
+			"with the same --image.\n\n" +
 			"Examples:\n" +
 			"   diorthos ladder 1\n" +
 			"   diorthos ladder 1 --sheet .",
 		Flags: append(serviceFlags(),
 			&cli.StringFlag{Name: "sheet", Usage: "write the sheet into `FOLDER`"},
-			&cli.StringFlag{Name: "image", Usage: "the image beside which the record of the machine's climbs lies"}, jsonFlag()),
+			&cli.StringFlag{Name: "image", Usage: "the image beside which the record of the machine's climbs lies"},
+			sectorFlag(), jsonFlag()),
 		Action: showLadder,
 	}
 }
 
 func showLadder(ctx context.Context, c *cli.Command) error {
-	d, err := fetchCase(ctx, c)
+	d, err := theCase(ctx, c)
 	if err != nil {
 		return err
 	}
@@ -46,7 +49,7 @@ func showLadder(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	p := newPage(c)
-	showToDo(p, d)
+	showToDo(p, d, true)
 	m, err := machineOf(c, d)
 	if err != nil {
 		return err
@@ -80,7 +83,10 @@ func showOwed(p *page, r *climb.Record) {
 }
 
 func writeSheets(c *cli.Command, d *client.CaseDetail, folder string) error {
-	base := filepath.Join(folder, fmt.Sprintf("case-%d-%s", d.Number, d.Machine))
+	base := filepath.Join(folder, strings.ReplaceAll(caseName(d), " ", "-"))
+	if d.Number > 0 {
+		base += "-" + d.Machine
+	}
 	sheet := sheetOf(d)
 	var names []string
 	for name, write := range map[string]func(*os.File) error{

@@ -18,10 +18,13 @@ import (
 
 func submitCommand() *cli.Command {
 	return &cli.Command{
-		Name: "submit", Usage: "hand a bag in and wait for its docket", ArgsUsage: "BAG",
-		Description: "Prints the number of the case. The same bag handed in again gives the same case.\n\n" +
-			"Example:\n" +
-			"   diorthos submit kestrel.bag.tar.gz",
+		Name: "submit", Usage: "hand a bag in and wait for its docket", ArgsUsage: "BAG|OUTBOX",
+		Description: "Prints the number of the case. The same bag handed in again gives the same case. Of an outbox,\n" +
+			"which \"diorthos diagnose\" keeps beside the journals, every bag that was not handed in yet is, with\n" +
+			"what was climbed on its docket.\n\n" +
+			"Examples:\n" +
+			"   diorthos submit kestrel.bag.tar.gz\n" +
+			"   diorthos submit .demo/machines/gannet-crew-2/gannet-crew-2.outbox",
 		Flags: append(serviceFlags(), &cli.BoolFlag{
 			Name:  "no-wait",
 			Usage: "do not wait until it has been read",
@@ -30,6 +33,9 @@ func submitCommand() *cli.Command {
 			a, err := args(c, "BAG")
 			if err != nil {
 				return err
+			}
+			if info, err := os.Stat(a[0]); err == nil && info.IsDir() {
+				return submitOutbox(ctx, c, a[0])
 			}
 			accepted, err := submit(ctx, c, a[0])
 			if err != nil {

@@ -14,6 +14,7 @@ import (
 
 	"diorthos/core/bag"
 	"diorthos/core/block"
+	"diorthos/core/climb"
 	"diorthos/core/firmware"
 	"diorthos/core/system"
 )
@@ -62,6 +63,7 @@ func Gather(ctx context.Context, out io.Writer, o GatherOptions) (*Gathered, err
 	}
 	disk := look.ends()
 	facts := look.Facts
+	facts.Mended = mended(o, facts.Machine.Name)
 	w, err := bag.NewWriter(out, bag.Options{Name: facts.Machine.Name, Created: facts.Gathered, Zstd: o.Zstd})
 	if err != nil {
 		return nil, err
@@ -86,6 +88,24 @@ func Gather(ctx context.Context, out io.Writer, o GatherOptions) (*Gathered, err
 	g.result.Digest, err = w.Close()
 	return g.result, err
 }
+
+// mended is what the record beside the disk says was done to the machine before. One
+// that cannot be read says nothing.
+func mended(o GatherOptions, name string) []bag.Mended {
+	m := &Machine{Path: o.Image, Name: name}
+	if o.Root != "" {
+		return nil
+	}
+	r, err := climb.ReadRecord(m.Record(), name)
+	if err != nil {
+		return nil
+	}
+	list := r.Mended()
+	return list[max(0, len(list)-maxMended):]
+}
+
+// maxMended bounds how much of a long record goes into a bag.
+const maxMended = 500
 
 // A Looked is what Look found. It holds the image open.
 type Looked struct {

@@ -37,6 +37,14 @@ type Facts struct {
 	Installed *Installed      `json:"installed,omitempty"`
 	State     *State          `json:"state,omitempty"`
 	LeftOut   []LeftOut       `json:"leftOut,omitempty"` // logs that are there and could not be taken
+	Mended    []Mended        `json:"mended,omitempty"`  // what was done to the machine before, by its record
+}
+
+// A Mended is a remedy that was tried on the machine, and how it ended.
+type Mended struct {
+	At      time.Time `json:"at"`
+	Remedy  string    `json:"remedy"`
+	Outcome string    `json:"outcome"` // as climbs call it
 }
 
 // Family is that of the system that was found, as its adapter calls it; empty if

@@ -14,6 +14,7 @@ import (
 	"syscall"
 	"time"
 
+	"diorthos/core/bag"
 	"diorthos/core/block"
 )
 
@@ -235,6 +236,21 @@ func (r *Record) Runs(number int64) (list []Run) {
 			list = append(list, *e.Run)
 		case e.Mark == MarkTakenBack:
 			list = append(list, Run{Rung: e.Rung, Remedy: e.Remedy, Outcome: TakenBack, Began: e.At})
+		}
+	}
+	return list
+}
+
+// Mended lists the remedies that were tried on the machine, for whatever case, with how
+// each ended, without those that were taken back by a person.
+func (r *Record) Mended() (list []bag.Mended) {
+	for _, e := range r.entries {
+		switch {
+		case e.Mark == MarkEnded && e.Run != nil && e.Remedy != "" &&
+			!slices.Contains([]Outcome{Planning, Stopped, CutOff}, e.Run.Outcome):
+			list = append(list, bag.Mended{At: e.At.UTC(), Remedy: e.Remedy, Outcome: string(e.Run.Outcome)})
+		case e.Mark == MarkTakenBack:
+			list = slices.DeleteFunc(list, func(m bag.Mended) bool { return m.Remedy == e.Remedy && m.Outcome == string(Proven) })
 		}
 	}
 	return list

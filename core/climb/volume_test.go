@@ -80,7 +80,7 @@ func take(t *testing.T, path string, mode firmware.Mode, cause, remedy string) {
 	if err != nil || len(why) == 0 || why[0].Cause != cause {
 		t.Fatalf("why: %+v %v", why, err)
 	}
-	for _, rung := range ladder.Build(why, facts, k) {
+	for _, rung := range ladder.Build(why, facts, &reading.Timeline{}, k) {
 		if rung.Remedy != remedy {
 			continue
 		}

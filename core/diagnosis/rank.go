@@ -82,10 +82,62 @@ func Rank(
 			found[s.Cause], weights[s.Cause] = f, weight
 		}
 	}
+	for id, f := range found {
+		weights[id] *= notHelped(f, facts, timeline, k)
+	}
 	for _, explains := range []string{knowledge.ExplainsStart, knowledge.ExplainsAttempt} {
 		list = append(list, compete(explains, found, weights, timeline)...)
 	}
 	return list, w.notes, nil
+}
+
+// Tried are the remedies that were carried out before what has to be explained
+// failed again, each with what is known of it.
+func Tried(explains string, facts *bag.Facts, timeline *reading.Timeline) map[string]bag.Mended {
+	list := map[string]bag.Mended{}
+	latest := timeline.Latest()
+	for _, m := range facts.Mended {
+		if m.Outcome != provenOutcome && m.Outcome != notHelpedOutcome {
+			continue // nothing was changed by it
+		}
+		again := latest != nil && wants(latest) == explains && !latest.Began.IsZero() && m.At.Before(latest.Began)
+		if explains == knowledge.ExplainsStart && facts.State != nil {
+			again = again || facts.State.Chain.Broken() != nil && m.At.Before(facts.Gathered)
+		}
+		if again || m.Outcome == notHelpedOutcome {
+			list[m.Remedy] = m
+		}
+	}
+	return list
+}
+
+// What climbs call a remedy that was carried out, and a step by hand that did not
+// help.
+const (
+	provenOutcome    = "proven"
+	notHelpedOutcome = "not helped"
+)
+
+// notHelped is what the odds of a cause lose when its remedies were carried out and
+// the failure is still there.
+func notHelped(f *Finding, facts *bag.Facts, timeline *reading.Timeline, k *knowledge.Knowledge) float64 {
+	tried := Tried(f.Explains, facts, timeline)
+	odds := 1.0
+	for _, id := range f.Remedies {
+		m, ok := tried[id]
+		if !ok {
+			continue
+		}
+		r := k.Remedies[id]
+		left := max(1-r.Helps, 0.05)
+		odds *= left
+		f.Against = append(f.Against, Evidence{
+			Kind: "fact",
+			Text: fmt.Sprintf("%q was carried out on %s, and it fails all the same", r.Title, m.At.Format("2006-01-02 15:04")),
+			Odds: left,
+		})
+	}
+	return odds
 }
 
 // A weighing is what signatures are held against.

@@ -101,7 +101,7 @@ func Draw(
 		Suspects:   suspects(timeline),
 		Line:       line(timeline),
 		Shifts:     append([]reading.Shift{}, timeline.Shifts...),
-		ToDo:       ladder.Build(why, facts, k),
+		ToDo:       ladder.Build(why, facts, timeline, k),
 		Disks:      facts.Disks,
 		Hardware:   facts.Hardware,
 		Firmware:   facts.Firmware,

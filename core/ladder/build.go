@@ -11,6 +11,7 @@ import (
 	"diorthos/core/diagnosis"
 	"diorthos/core/knowledge"
 	"diorthos/core/layout"
+	"diorthos/core/reading"
 	"diorthos/core/units"
 )
 
@@ -55,7 +56,9 @@ type candidate struct {
 // after them. A remedy that several causes share stands once. What a family has
 // for the case that nothing closer is known, or helped, comes last: no failing
 // case is without a ladder.
-func Build(findings []diagnosis.Finding, facts *bag.Facts, k *knowledge.Knowledge) []Rung {
+func Build(
+	findings []diagnosis.Finding, facts *bag.Facts, timeline *reading.Timeline, k *knowledge.Knowledge,
+) []Rung {
 	var list []candidate
 	seen := map[string]int{}
 	for _, f := range findings {
@@ -71,6 +74,10 @@ func Build(findings []diagnosis.Finding, facts *bag.Facts, k *knowledge.Knowledg
 			seen[id] = len(list)
 			r := k.Remedies[id]
 			chance := f.Probability * r.Helps
+			if m, ok := diagnosis.Tried(f.Explains, facts, timeline)[id]; ok {
+				chance *= max(1-r.Helps, 0.05)
+				why += fmt.Sprintf("; carried out on %s already, and it did not help", m.At.Format("2006-01-02 15:04"))
+			}
 			list = append(list, candidate{
 				rung:  rungOf(r, chance, why, facts),
 				start: f.Explains == knowledge.ExplainsStart, score: chance / cost(r), after: r.After,
@@ -87,8 +94,8 @@ func Build(findings []diagnosis.Finding, facts *bag.Facts, k *knowledge.Knowledg
 	for _, c := range inOrder(list) {
 		rungs = append(rungs, c.rung)
 	}
-	if len(findings) > 0 {
-		rungs = append(rungs, general(rungs, facts, k)...)
+	if len(findings) > 0 && !closer(findings, facts) {
+		rungs = append(rungs, general(rungs, findings[0].Explains, facts, timeline, k)...)
 	}
 	for i := range rungs {
 		rungs[i].Number = i + 1
@@ -99,9 +106,27 @@ func Build(findings []diagnosis.Finding, facts *bag.Facts, k *knowledge.Knowledg
 // generalHelps is the chance that is told of a rung to which nothing points.
 const generalHelps = 0.02
 
+// sure is the probability from which a cause leaves nothing to look for.
+const sure = 0.9
+
+// closer reports whether a cause is as good as certain, and has a remedy that was not
+// tried yet.
+func closer(findings []diagnosis.Finding, facts *bag.Facts) bool {
+	return slices.ContainsFunc(findings, func(f diagnosis.Finding) bool {
+		if f.Probability < sure || f.KindOnly || f.Cause == diagnosis.Unknown {
+			return false
+		}
+		return slices.ContainsFunc(f.Remedies, func(id string) bool {
+			return !slices.ContainsFunc(facts.Mended, func(m bag.Mended) bool { return m.Remedy == id })
+		})
+	})
+}
+
 // general are the rungs that a family has for any failure, without those that are
 // chosen already, those that cannot be taken here and those that destroy.
-func general(chosen []Rung, facts *bag.Facts, k *knowledge.Knowledge) (list []Rung) {
+func general(
+	chosen []Rung, explains string, facts *bag.Facts, timeline *reading.Timeline, k *knowledge.Knowledge,
+) (list []Rung) {
 	f := k.Families[facts.Family()]
 	if f == nil {
 		return nil
@@ -109,7 +134,8 @@ func general(chosen []Rung, facts *bag.Facts, k *knowledge.Knowledge) (list []Ru
 	for _, id := range f.General {
 		r := k.Remedies[id]
 		known := slices.ContainsFunc(chosen, func(c Rung) bool { return c.Remedy == id })
-		if known || r.Invasive == knowledge.Destroys {
+		_, tried := diagnosis.Tried(explains, facts, timeline)[id]
+		if known || tried || r.Invasive == knowledge.Destroys {
 			continue
 		}
 		rung := rungOf(r, generalHelps, "nothing points to it: it is left to try when what stands above did not help", facts)

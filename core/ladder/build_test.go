@@ -10,6 +10,7 @@ import (
 	"diorthos/core/diagnosis"
 	"diorthos/core/knowledge"
 	"diorthos/core/ladder"
+	"diorthos/core/reading"
 	shipped "diorthos/knowledge"
 )
 
@@ -60,7 +61,7 @@ func TestRungsAreOrderedByHelpForTheirCost(t *testing.T) {
 		{Cause: "c", Title: "C", Explains: knowledge.ExplainsAttempt, Probability: 0.05, Remedies: []string{"never"}},
 		{Cause: "d", Title: "D", Explains: knowledge.ExplainsStart, Probability: 0.9, Remedies: []string{"table"}},
 	}
-	rungs := ladder.Build(findings, &bag.Facts{}, k)
+	rungs := ladder.Build(findings, &bag.Facts{}, &reading.Timeline{}, k)
 	// The start comes first whatever it costs; a remedy named after another
 	// comes after it though it promises more.
 	if got, want := order(rungs), []string{
@@ -102,7 +103,7 @@ func TestWhatComesAfterOthersDoes(t *testing.T) {
 		{Cause: "a", Title: "A", Explains: knowledge.ExplainsAttempt, Probability: 0.8, Remedies: []string{"three", "two"}},
 		{Cause: "b", Title: "B", Explains: knowledge.ExplainsStart, Probability: 0.9, Remedies: []string{"four", "one"}},
 	}
-	got := order(ladder.Build(findings, &bag.Facts{}, k))
+	got := order(ladder.Build(findings, &bag.Facts{}, &reading.Timeline{}, k))
 	if want := []string{"four", "one", "two", "three"}; !slices.Equal(got, want) {
 		t.Errorf("got %v, want %v", got, want)
 	}

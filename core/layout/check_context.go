@@ -17,6 +17,9 @@ type CheckContext struct {
 	Roles    map[int]Role    // what the system uses a partition for: system, boot, esp
 	Demands  []Demand        // what a release asks of the sizes
 	Whole    Content         // what lies on the disk as such, without a table
+	// First is what lies, without a table, where a first partition usually begins.
+	First    Content
+	FirstLBA int64
 }
 
 // A Demand is the size that something asks of the disk, or of the partition of
@@ -52,6 +55,9 @@ func (t *Table) checkThere(s CheckContext) []Problem {
 		got = "a boot record without partitions"
 	} else if len(bytes.Trim(t.rawMBR, "\x00")) == 0 {
 		got = "zeros"
+	}
+	if s.First.Kind != "" {
+		got += fmt.Sprintf("; %s at LBA %d", s.First.Kind, s.FirstLBA)
 	}
 	return []Problem{{
 		ID:       "table-missing",

@@ -58,6 +58,7 @@ func Describe(src block.Source, id, path string, adapters []Adapter, needs Needs
 	}
 	if table.Style() == layout.StyleNone {
 		around.Whole = layout.Recognise(src)
+		around.First, around.FirstLBA = firstWithoutTable(src, int64(table.SectorSize))
 	}
 	for _, p := range table.Partitions() {
 		part := block.NewReadRange(src, p.Off, p.Length)
@@ -97,6 +98,20 @@ func Describe(src block.Source, id, path string, adapters []Adapter, needs Needs
 	}
 	d.Problems = append([]layout.Problem{}, table.CheckIn(around)...)
 	return d, systems, nil
+}
+
+// firstWithoutTable recognises what lies where tools put the first partition: at the
+// first MiB, or behind the first track of old disks.
+func firstWithoutTable(src block.Source, sector int64) (layout.Content, int64) {
+	for _, at := range []int64{1 << 20, 63 * sector} {
+		if at >= src.Size() {
+			continue
+		}
+		if c := layout.Recognise(block.NewReadRange(src, at, src.Size()-at)); c.Kind != "" {
+			return c, at / sector
+		}
+	}
+	return layout.Content{}, 0
 }
 
 // backupOf says what file system lies on a partition whose start is damaged, by

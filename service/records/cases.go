@@ -362,7 +362,7 @@ func (s *Store) Settle(ctx context.Context, number int64, claim string, d *docke
 		if len(d.Why) == 0 && d.Failure == nil {
 			event = lifecycle.ReadHealthy
 		}
-		set["docket"], set["rungs"], set["headline"], set["tried"] = raw, len(d.ToDo), headline(d), tried(d)
+		set["docket"], set["rungs"], set["headline"], set["tried"] = raw, chosen(d), headline(d), tried(d)
 	}
 	return s.inTx(ctx, func(db *gorm.DB, _ func(func(pgx.Tx) error) error) error {
 		c, err := lockCase(db, number)
@@ -446,6 +446,16 @@ func (s *Store) HasBlob(ctx context.Context, key string) (bool, error) {
 	var n int64
 	err := s.db.WithContext(ctx).Model(&bagRow{}).Where("blob = ?", key).Count(&n).Error
 	return n > 0, err
+}
+
+// chosen counts the rungs to which something points.
+func chosen(d *docket.Docket) (n int) {
+	for _, r := range d.ToDo {
+		if !r.General {
+			n++
+		}
+	}
+	return n
 }
 
 func headline(d *docket.Docket) string {

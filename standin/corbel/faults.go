@@ -53,6 +53,14 @@ var Faults = []Fault{
 			content("left", "over", 3000),
 		)
 	}},
+	{Name: "list-cut-off", Group: "update client", Try: TryUpdate, harm: func(d *damage) error {
+		name := []string{corbelfile.OffersPath, corbelfile.HistoryPath}[d.r.IntN(2)]
+		raw, err := fs.ReadFile(d.v.sys, name)
+		if err != nil {
+			return err
+		}
+		return d.v.sys.WriteFile(name, raw[:len(raw)/2])
+	}},
 	{Name: "updates-paused", Group: "update client", Try: TryUpdate, harm: func(d *damage) error {
 		return d.set(
 			corbelfile.PolicyBranch, corbelfile.PolicyPaused, d.o.Now.AddDate(0, 1+d.r.IntN(20), 0).Format(time.DateOnly),

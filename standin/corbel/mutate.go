@@ -50,8 +50,15 @@ type mutant struct {
 // users' files stay as they are. It says what it changed.
 func (m *Machine) Mutate(o Options) (did []string, err error) {
 	r := rand.New(rand.NewPCG(o.Seed, 0x6d))
-	for n := 1 + r.IntN(3); len(did) < n; {
-		what := mutations[r.IntN(len(mutations))]
+	n := 1 + r.IntN(3)
+	last := -1
+	for len(did) < n {
+		// sectors come last: nobody writes files by a table that is damaged already
+		i := max(r.IntN(len(mutations)), last)
+		what := mutations[i]
+		if what.name == "sectors" {
+			last = i
+		}
 		err := m.change(o.Now.Add(-time.Hour), func(v *volumes) error {
 			text, err := what.do(&mutant{m, v, r, o})
 			if text != "" && err == nil {

@@ -41,7 +41,7 @@ import (
 // causes says which cause each fault has to be found as. One that is not
 // listed is called like its fault, behind "corbel-".
 var causes = map[string]string{
-	"service-disabled": "corbel-service-off", "cache-package-damaged": "corbel-download-damaged",
+	"service-disabled": "corbel-service-off", "list-cut-off": "corbel-lists-damaged", "cache-package-damaged": "corbel-download-damaged",
 	"cache-unwritable":       "corbel-cache-locked",
 	"leftover-work-folder":   "corbel-leftover-work",
 	"protected-file-altered": "corbel-protected-altered", "source-other-build": "corbel-payload-missing",
@@ -185,6 +185,8 @@ type round struct {
 	res      *Result
 	files    map[string]string
 	journals []taken
+	acts     int          // journals that were made
+	tried    []bag.Mended // as the machine's record would tell
 	loans    []climb.Loan
 }
 
@@ -277,6 +279,7 @@ func (r *round) evidence(look func(*bag.Facts, []reading.Source) error) error {
 		return err
 	}
 	logs, _ := docket.Logs(info, opened)
+	info.Facts.Mended = r.tried
 	return look(info.Facts, logs)
 }
 
@@ -311,6 +314,10 @@ func (r *round) climb(d *docket.Docket, tried map[string]bool) (bool, error) {
 		went, err := r.take(rung, facts)
 		if err != nil {
 			return false, err
+		}
+		if rung.By == knowledge.ByDiorthos {
+			outcome := map[bool]climb.Outcome{true: climb.Proven, false: climb.Refused}[went]
+			r.tried = append(r.tried, bag.Mended{At: Now.Add(time.Hour / 2), Remedy: rung.Remedy, Outcome: string(outcome)})
 		}
 		if tried[rung.Remedy] = !went; !went {
 			continue // what was lent, or removed once, may be needed once more
@@ -387,7 +394,8 @@ func (r *round) act(
 	if err != nil {
 		return nil, err
 	}
-	file := filepath.Join(r.folder, fmt.Sprintf("%d.journal", len(r.journals)))
+	r.acts++
+	file := filepath.Join(r.folder, fmt.Sprintf("%d.journal", r.acts))
 	run, err := do(dev, climb.Options{
 		Machine: r.m.Plate.Name, Path: path, Environment: env, Now: m.Now,
 		Journal: func(h block.Head, _ int64) (*block.Journal, string, error) {
