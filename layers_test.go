@@ -38,6 +38,7 @@ var order = []string{
 	"system",
 	"action",
 	"catalogue",
+	"messages",
 	"reading",
 	"knowledge",
 	"diagnosis",
@@ -45,6 +46,7 @@ var order = []string{
 	"ladder",
 	"climb",
 	"docket",
+	"ask",
 }
 
 // foreign is what core must do without: HTTP, a database, a terminal.

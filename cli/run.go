@@ -38,6 +38,7 @@ func Run(ctx context.Context, args []string, in io.Reader, out, problems io.Writ
 		Reader: in, Writer: out, ErrWriter: problems,
 		Commands: append([]*cli.Command{
 			readCommand(),
+			askCommand(),
 			diagnoseCommand(),
 			codeCommand(),
 			gatherCommand(),

@@ -237,7 +237,7 @@ func TestConsoleIsUsedByKeyboardAndSaysWhatIsMissing(t *testing.T) {
 	p.do(chromedp.Navigate(s.url))
 	p.waitText("tern-3")
 	p.do(chromedp.Evaluate[chromedp.Void](`document.querySelector('a[href="/cases/2"]').focus()`), chromedp.KeyEvent("\r"))
-	p.waitText("Nothing wrong was found in what was handed in.")
+	p.waitText("Nothing wrong was found in what was looked at")
 	wants(t, p.text(), "skua-2", "No attempt stands in these logs.")
 	if n := p.holds(`document.querySelectorAll('[style*="url("], script:not([src])').length === 0`); !n {
 		t.Error("the page holds what its policy forbids")

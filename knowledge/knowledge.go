@@ -8,5 +8,5 @@ import "embed"
 // Files is the shipped knowledge.
 //
 //go:embed *.yaml
-//go:embed dialects codes causes signatures remedies releases checks families catalogues
+//go:embed dialects codes causes signatures remedies releases checks families messages catalogues
 var Files embed.FS

@@ -6,7 +6,7 @@ cd "$(dirname "$0")/.."
 to=$PWD/docs/screenshots
 mkdir -p "$to"
 
-DIORTHOS_SCREENSHOTS=$to go test ./e2e -count=1 -run 'TestConsole|TestTheSheet|TestACorbelMachine'
+DIORTHOS_SCREENSHOTS=$to go test ./e2e -count=1 -run 'TestConsole|TestTheSheet|TestACorbelMachine|TestWordsFromAScreen'
 
 # Not below a folder that the database's user cannot enter.
 folder=$(mktemp -d) && chmod 755 "$folder"
@@ -43,6 +43,7 @@ printf 'label: dos\n2048,204800,83,*\n206848,1024000,5\n208896,409600,83\n' >"$f
 shoot terminal-restyle 1 'diorthos layout show lerrick-kiosk-9.img; diorthos layout check --firmware uefi lerrick-kiosk-9.img; diorthos layout restyle --to gpt --firmware uefi lerrick-kiosk-9.img; diorthos layout show lerrick-kiosk-9.img'
 shoot terminal-climb 1 'diorthos climb 1 --image .demo/kestrel-office-3.img'
 shoot terminal-boot 1 'diorthos boot show .demo/machines/skerrow-kiosk-1; diorthos store check .demo/machines/tarvoe-office-1; diorthos climb 43 --image .demo/machines/skerrow-kiosk-1 --yes'
+shoot terminal-diagnose 1 'diorthos diagnose --image .demo/machines/skerrow-kiosk-2'
 shoot terminal-loop 1 'diorthos standin prove --only boot --seeds 2 --pairs 0 2>/dev/null'
 # A picture that shows nothing has hardly any dark pixels.
 for picture in "$to"/*.png; do

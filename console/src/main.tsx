@@ -4,6 +4,8 @@ import { createRoot } from 'react-dom/client'
 import { BrowserRouter, Link, Navigate, Route, Routes } from 'react-router'
 
 import { api, ask, Refusal } from './api/client'
+import { Ask } from './pages/ask/Ask'
+import { AskField } from './pages/ask/AskField'
 import { CasePage } from './pages/case/CasePage'
 import { Cases } from './pages/cases/Cases'
 import { Codes } from './pages/codes/Codes'
@@ -39,6 +41,7 @@ function App() {
         <Link to="/">Cases</Link>
         <Link to="/machines">Machines</Link>
         <Link to="/codes">Codes</Link>
+        <AskField />
         <span className="ml-auto text-small text-soft">{who.data.name}</span>
         <button type="button" onClick={() => void signOut()} className="text-small underline underline-offset-2">
           Sign out
@@ -50,6 +53,7 @@ function App() {
         <Route path="/cases/:number" element={<CasePage />} />
         <Route path="/machines" element={<Machines />} />
         <Route path="/machines/:name" element={<MachinePage />} />
+        <Route path="/ask" element={<Ask />} />
         <Route path="/codes" element={<Codes />} />
         <Route path="*" element={<Notice bad>There is no such page.</Notice>} />
       </Routes>

@@ -1,6 +1,11 @@
 package codes
 
-import "strings"
+import (
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+)
 
 // A Taken is one number found in what was asked, with all its readings.
 type Taken struct {
@@ -29,6 +34,35 @@ func (e Explanation) Known() bool {
 	return len(e.Words) > 0
 }
 
+// wellFormed is a code of 32 bits that is written out.
+var wellFormed = regexp.MustCompile(`^(?i:0x)[0-9a-fA-F]{8}$`)
+
+// decoded reports whether a family tells the parts of what was asked.
+func (e Explanation) decoded() bool {
+	return slices.ContainsFunc(e.Taken, func(t Taken) bool {
+		return slices.ContainsFunc(t.Readings, func(r Reading) bool { return len(r.Parts) > 0 })
+	})
+}
+
+// eightDigits can be a hexadecimal code that was passed on without its 0x.
+var eightDigits = regexp.MustCompile(`\b\d{8}\b`)
+
+// unmarked are the numbers of eight digits that some family lists when they are read
+// as hexadecimal.
+func (t *Table) unmarked(text string) (list []Value) {
+	for _, digits := range eightDigits.FindAllString(text, -1) {
+		n, err := strconv.ParseInt(digits, 16, 64)
+		if err != nil {
+			continue
+		}
+		v := Value{n, Hex}
+		if slices.ContainsFunc(t.Decode(v, text), func(r Reading) bool { return r.Known }) {
+			list = append(list, v)
+		}
+	}
+	return list
+}
+
 // maxSuggestions is how many a person can choose from at a glance.
 const maxSuggestions = 5
 
@@ -46,6 +80,7 @@ func (t *Table) Explain(text string) Explanation {
 			}
 		}
 	}
+	values = append(t.unmarked(text), values...)
 	for _, v := range values {
 		readings := t.Decode(v, text)
 		if len(readings) > 0 || len(values) == 1 {
@@ -55,6 +90,9 @@ func (t *Table) Explain(text string) Explanation {
 	_, mislettered := repaired(Normalise(text))
 	if e.Known() && (err == nil || mislettered == 0 || strings.Count(text, " ") > 3) {
 		return e
+	}
+	if err == nil && wellFormed.MatchString(strings.TrimSpace(text)) && e.decoded() {
+		return e // it is in no table, and tells of itself by its parts
 	}
 	for _, word := range append([]string{text}, strings.Fields(text)...) {
 		if s := t.Suggest(word, maxSuggestions); len(s) > 0 {

@@ -104,8 +104,8 @@ func Normalise(s string) string {
 // first, most at the most. A code that is right is not among them.
 func (t *Table) Suggest(s string, most int) []Suggestion {
 	seen := Normalise(s)
-	if seen == "" || len(seen) > 24 {
-		return nil
+	if seen == "" || len(seen) > 24 || len(seen) < 4 && !strings.ContainsAny(seen, "0123456789") {
+		return nil // a short word such as "is" is no number
 	}
 	text, misread := repaired(seen)
 	best := map[string]Suggestion{}

@@ -23,6 +23,7 @@ type NextCheck struct {
 
 // A Outcome is an answer with what would be thought then.
 type Outcome struct {
+	Number      int     `json:"number"` // of the answer among all of its check, from 1
 	Says        string  `json:"says"`
 	Chance      float64 `json:"chance"`      // how likely the answer is
 	Cause       string  `json:"cause"`       // the likeliest cause then
@@ -97,6 +98,7 @@ func nextCheck(c *knowledge.Check, among []Finding) NextCheck {
 		}
 		gain -= chance * entropy(after)
 		s.Answers = append(s.Answers, Outcome{
+			Number:      a + 1,
 			Says:        answer.Says,
 			Chance:      round(chance),
 			Cause:       among[best].Title,

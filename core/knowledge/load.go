@@ -19,6 +19,7 @@ import (
 	"diorthos/core/boot"
 	"diorthos/core/catalogue"
 	"diorthos/core/codes"
+	"diorthos/core/messages"
 	"diorthos/core/reading"
 )
 
@@ -37,8 +38,12 @@ type Knowledge struct {
 	Families   map[string]*Family
 	Limits     Limits
 	Mends      map[boot.Fault]action.ID // what mends a broken link of a chain
+	Messages   []*messages.Message
+	Book       *messages.Book // of all messages
 	languages  []reading.Language
 	Reader     *reading.Reader // reads logs and watches for all signatures
+
+	messageFiles map[*messages.Message]string
 }
 
 // Load reads and checks every YAML file below the shipped knowledge and the
@@ -51,6 +56,8 @@ func Load(shipped fs.FS, site ...fs.FS) (*Knowledge, error) {
 		Causes:   map[string]*Cause{},
 		Remedies: map[string]*Remedy{},
 		Families: map[string]*Family{},
+
+		messageFiles: map[*messages.Message]string{},
 	}
 	var families []codes.Family
 	sum := sha256.New()
@@ -94,6 +101,7 @@ func Load(shipped fs.FS, site ...fs.FS) (*Knowledge, error) {
 	if err := k.link(texts); err != nil {
 		return nil, err
 	}
+	k.Book = messages.New(k.Messages)
 	k.Reader, err = reading.NewReader(k.Dialects, k.Lexicon, k.watches(), reading.Languages{
 		Known: k.languages,
 		Catalogues: func(language string) (lists [][]catalogue.Message) {
@@ -202,6 +210,19 @@ func (k *Knowledge) file(name string, text []byte, families *[]codes.Family) err
 			return err
 		}
 		k.Families[f.ID] = f
+	case "messages":
+		var doc struct {
+			Family   string              `yaml:"family"`
+			Messages []*messages.Message `yaml:"messages"`
+		}
+		if err := decode(name, text, &doc); err != nil {
+			return err
+		}
+		for _, m := range doc.Messages {
+			m.Family = doc.Family
+			k.messageFiles[m] = name
+		}
+		k.Messages = append(k.Messages, doc.Messages...)
 	case "checks":
 		var doc struct {
 			Checks []*Check `yaml:"checks"`
@@ -229,7 +250,8 @@ func (k *Knowledge) file(name string, text []byte, families *[]codes.Family) err
 		}
 	default:
 		return fmt.Errorf(
-			"%s: knowledge lies in dialects, codes, causes, signatures, remedies, releases, families or checks", name,
+			"%s: knowledge lies in dialects, codes, causes, signatures, remedies, releases, families, checks or "+
+				"messages", name,
 		)
 	}
 	return nil
@@ -285,6 +307,17 @@ func (k *Knowledge) link(texts map[string][]byte) error {
 			return err
 		}
 	}
+	known := map[string]bool{}
+	for _, m := range k.Messages {
+		err := k.checkMessage(m)
+		if known[m.ID] {
+			err = errors.New("is there twice")
+		}
+		known[m.ID] = true
+		if err := at(k.messageFiles[m], "message", m.ID, err); err != nil {
+			return err
+		}
+	}
 	for _, s := range k.Signatures {
 		err := s.compile(env)
 		if k.Causes[s.Cause] == nil {
@@ -295,6 +328,26 @@ func (k *Knowledge) link(texts map[string][]byte) error {
 		}
 	}
 	return errors.Join(k.Limits.check(), k.checkMends())
+}
+
+func (k *Knowledge) checkMessage(m *messages.Message) error {
+	if m.ID == "" || m.Says == "" || m.By == "" || m.At == "" {
+		return errors.New("needs id, says, by and at")
+	}
+	if m.When != ExplainsStart && m.When != ExplainsAttempt {
+		return fmt.Errorf("when %q: want %s or %s", m.When, ExplainsStart, ExplainsAttempt)
+	}
+	sum := 0.0
+	for id, share := range m.Causes {
+		if k.Causes[id] == nil {
+			return fmt.Errorf("no cause is called %q", id)
+		}
+		sum += share
+	}
+	if sum > 1.001 {
+		return fmt.Errorf("its causes have %.2f of all failures together: at most 1", sum)
+	}
+	return nil
 }
 
 func (k *Knowledge) checkCause(c *Cause) error {

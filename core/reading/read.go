@@ -408,6 +408,9 @@ func (r *Reader) look(
 	return e, rule, e.selfRelevant || len(d.Carry) > 0 && e.body != ""
 }
 
+// Hits lists the IDs of the watched patterns that a text matches.
+func (r *Reader) Hits(text string) []string { return r.hits(text) }
+
 // hits lists the watched patterns that a text matches.
 func (r *Reader) hits(text string) []string { return r.matched(r.watching.matching(text), text) }
 

@@ -100,6 +100,7 @@ func (a *API) routes(api huma.API) {
 	a.climbRoutes(signedIn)
 	a.machineRoutes(signedIn)
 	a.codeRoutes(signedIn)
+	a.askRoutes(signedIn)
 	declareEnums(api.OpenAPI())
 }
 

@@ -20,6 +20,7 @@ export type Choice = components['schemas']['Choice']
 export type Verdict = components['schemas']['Verdict']
 export type Event = components['schemas']['Event']
 export type Explanation = components['schemas']['Explanation']
+export type Answer = components['schemas']['Answer']
 export type Reading = Explanation['words'][number]
 
 export const api = createClient<paths>({ baseUrl: '/' })

@@ -7,7 +7,7 @@ export function LadderView({ rungs, stands, busy, typical, disks }: { rungs: Run
   const next = rungs.find((r) => !passedOver(stands[r.number]))
   return (
     <ol className="border border-rule bg-sheet">
-      {rungs.map((r) => (
+      {rungs.map((r, i) => r.general ? <General key={r.number} rung={r} first={!rungs[i - 1]?.general} outcome={stands[r.number]} next={next === r} busy={busy} /> : (
         <li key={r.number} className="grid grid-cols-[2.2rem_1fr] border-t border-rule first:border-t-0">
           <div className="flex justify-center border-r-2 border-accent py-2 font-semibold">{r.number}</div>
           <div className="px-3 py-2">
@@ -48,6 +48,27 @@ export function LadderView({ rungs, stands, busy, typical, disks }: { rungs: Run
         </li>
       ))}
     </ol>
+  )
+}
+
+/** A rung to which nothing points: left to try when what stands above it did not help. */
+function General({ rung, first, outcome, next, busy }: { rung: Rung; first: boolean; outcome: Run['outcome'] | undefined; next: boolean; busy: boolean }) {
+  return (
+    <li className="border-t border-rule first:border-t-0">
+      {first && <p className="border-b border-rule px-3 py-1 text-small text-soft">If none of this helps, what is left, the gentle first:</p>}
+      <div className="grid grid-cols-[2.2rem_1fr] text-small">
+        <div className="flex justify-center border-r-2 border-rule py-1">{rung.number}</div>
+        <div className="flex items-baseline gap-3 px-3 py-1">
+          <span>{rung.title}</span>
+          <span className="text-soft">
+            {rung.invasive} · {rung.by === 'hands' ? 'by hand' : 'by Diorthos'} · about {rung.minutes} min
+          </span>
+          <span className="ml-auto">
+            <Standing outcome={outcome} next={next} busy={busy} />
+          </span>
+        </div>
+      </div>
+    </li>
   )
 }
 

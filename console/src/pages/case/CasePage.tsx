@@ -81,7 +81,7 @@ export function CasePage() {
               </Section>
             )}
             <Section title="Why">
-              <Why findings={c.docket.why} />
+              <Why findings={c.docket.why} looked={c.docket.state?.looked} />
             </Section>
             {c.docket.settle.length > 0 && (
               <Section title="What would settle it">

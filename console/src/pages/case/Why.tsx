@@ -1,9 +1,24 @@
-import type { Finding } from '../../api/client'
+import type { Finding, State } from '../../api/client'
 import { EvidenceList } from '../../parts/Evidence'
 import { percent } from '../../parts/text'
 
-export function Why({ findings }: { findings: Finding[] }) {
-  if (findings.length === 0) return <p className="text-good">✓ Nothing wrong was found in what was handed in.</p>
+export function Why({ findings, looked }: { findings: Finding[]; looked?: State['looked'] }) {
+  if (findings.length === 0) {
+    return (
+      <>
+        <p className="text-good">✓ Nothing wrong was found in what was looked at{looked ? ':' : ': the logs, and the tables of the disks.'}</p>
+        {looked && (
+          <ul className="mt-1 text-small">
+            {looked.map((l) => (
+              <li key={l.part} className={l.problem ? 'text-bad' : ''}>
+                {l.part}: {l.problem ? `could not be looked at: ${l.problem}` : l.saw}
+              </li>
+            ))}
+          </ul>
+        )}
+      </>
+    )
+  }
   return (
     <ul className="space-y-3">
       {findings.map((f) => (
