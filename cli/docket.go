@@ -155,7 +155,7 @@ func showWhy(p *page, d *docket.Docket) {
 		if i > 0 {
 			p.line("")
 		}
-		p.line("  %s  %s  %s", p.strong(percent(f.Probability)), p.strong(f.Title), p.faint(explains(f)+kindOnly(f)))
+		p.line("  %s  %s  %s", p.strong(percent(f.Probability)), p.strong(f.Title), p.faint(explainsOn(d, f)+kindOnly(f)))
 		p.para(8, f.Tell)
 		p.evidence(markGood, "for", f.For)
 		p.evidence(markNone, "against", f.Against)
@@ -207,6 +207,15 @@ func kindOnly(f diagnosis.Finding) string {
 		return ", the kind only: no closer cause is known"
 	}
 	return ""
+}
+
+// explainsOn says what a finding explains on a docket: where no attempt failed, it is
+// the next one that will.
+func explainsOn(d *docket.Docket, f diagnosis.Finding) string {
+	if f.Explains == knowledge.ExplainsAttempt && d.Failure == nil {
+		return "what the next attempt will fail by"
+	}
+	return explains(f)
 }
 
 func explains(f diagnosis.Finding) string {

@@ -9,6 +9,7 @@ import (
 	"sort"
 
 	"diorthos/core/bag"
+	"diorthos/core/boot"
 	"diorthos/core/knowledge"
 	"diorthos/core/reading"
 )
@@ -86,7 +87,7 @@ func Rank(
 		weights[id] *= notHelped(f, facts, timeline, k)
 	}
 	for _, explains := range []string{knowledge.ExplainsStart, knowledge.ExplainsAttempt} {
-		list = append(list, compete(explains, found, weights, timeline)...)
+		list = append(list, compete(explains, found, weights, timeline, brokenLink(explains, facts))...)
 	}
 	return list, w.notes, nil
 }
@@ -285,7 +286,7 @@ func quotes(timeline *reading.Timeline, in, id string) []reading.Event {
 // compete turns weights into probabilities among the causes that explain the
 // same thing, and that none of them is it.
 func compete(
-	explains string, found map[string]*Finding, weights map[string]float64, timeline *reading.Timeline,
+	explains string, found map[string]*Finding, weights map[string]float64, timeline *reading.Timeline, broken *boot.Link,
 ) []Finding {
 	var list []Finding
 	var kind *Finding
@@ -302,7 +303,7 @@ func compete(
 			kind = f
 		}
 	}
-	failed := explains == wants(timeline.Latest())
+	failed := explains == wants(timeline.Latest()) || broken != nil
 	if len(list) == 0 && !failed {
 		return nil
 	}
@@ -324,7 +325,7 @@ func compete(
 		}
 	}
 	if p := round(none / total); failed && p >= shown {
-		kept = append(kept, unknown(p, timeline.Latest()))
+		kept = append(kept, unknown(p, explains, timeline.Latest(), broken))
 	}
 	sort.Slice(kept, func(i, k int) bool {
 		if kept[i].Probability != kept[k].Probability {
@@ -333,6 +334,15 @@ func compete(
 		return kept[i].Cause < kept[k].Cause
 	})
 	return kept
+}
+
+// brokenLink is the link of the chain that keeps the machine from starting; nil when
+// all of them hold, or something else is to be explained.
+func brokenLink(explains string, facts *bag.Facts) *boot.Link {
+	if explains != knowledge.ExplainsStart || facts.State == nil {
+		return nil
+	}
+	return facts.State.Chain.Broken()
 }
 
 // wants is what has to be explained of the latest attempt: that the machine
@@ -350,18 +360,23 @@ func wants(a *reading.Attempt) string {
 // round keeps three digits, so that equal reports are equal to the letter.
 func round(p float64) float64 { return math.Round(p*1000) / 1000 }
 
-func unknown(p float64, a *reading.Attempt) Finding {
+func unknown(p float64, explains string, a *reading.Attempt, broken *boot.Link) Finding {
 	f := Finding{
 		Cause:       Unknown,
 		Title:       "None of the known causes",
-		Explains:    wants(a),
+		Explains:    explains,
 		Probability: p,
 		For:         []Evidence{},
 		Against:     []Evidence{},
 		Remedies:    []string{},
 		Tell:        "What is known does not explain this failure. The decisive event is the place to go on from.",
 	}
-	if a.Decisive != nil {
+	if broken != nil {
+		f.For = append(f.For, Evidence{
+			Kind: "fact", Text: fmt.Sprintf("%s, %s: %s", broken.Kind, broken.What, broken.Saw), Odds: 1,
+		})
+	}
+	if a != nil && explains == wants(a) && a.Decisive != nil {
 		f.For = append(f.For, Evidence{Kind: "log", Place: &a.Decisive.Place, Text: a.Decisive.Text, Odds: 1})
 	}
 	return f

@@ -18,6 +18,7 @@ func Conditions(s *bag.State, limits knowledge.Limits) []Verdict {
 	}
 	return []Verdict{
 		condition(s, "chain", "How it starts", "no link broken", chainFaults(s)),
+		condition(s, "lists", "Lists of its state", "each can be read, and goes with the others", listFaults(s)),
 		condition(s, "services", "Services", "as the release ships them", serviceFaults(s.Services)),
 		condition(s, "store", "Component store", "every file as its manifest says", storeFaults(s)),
 		condition(s, "pending", "Pending work", "none that refers to what is gone", pendingFaults(s.Pending)),
@@ -92,6 +93,13 @@ func chainFaults(s *bag.State) []string {
 		return []string{fmt.Sprintf("%s: %s: %s (%s)", b.Kind, b.What, b.Saw, b.Fault)}
 	}
 	return nil
+}
+
+func listFaults(s *bag.State) (list []string) {
+	for _, f := range s.Lists {
+		list = append(list, f.File+": "+f.Text)
+	}
+	return list
 }
 
 // ServiceFault says what is wrong with a service; nothing when it is as shipped.

@@ -150,6 +150,14 @@ func (b *bootSystem) Rest(volume fs.FS) []boot.Link {
 			Saw:  fmt.Sprintf("%d operations, all can be done", p.Operations),
 		})
 	}
+	if _, _, err := s.store().index(); err != nil {
+		return append(links, boot.Link{
+			Kind:  boot.LinkServices,
+			What:  corbelfile.IndexPath,
+			Saw:   err.Error(),
+			Fault: boot.ComponentsUnknown,
+		})
+	}
 	if wants := b.wants(volume); len(wants) > 0 {
 		return append(links, boot.Link{Kind: boot.LinkServices, What: "components", Saw: wants[0], Fault: "component-wants"})
 	}

@@ -1,6 +1,7 @@
 package debian
 
 import (
+	"errors"
 	"fmt"
 	"io/fs"
 	"path"
@@ -90,9 +91,34 @@ func (s *grub) Config(esp fs.FS, _ firmware.Mode) (boot.Config, error) {
 		if len(words) < 2 || words[0] != "search.fs_uuid" {
 			continue
 		}
+		if at, ok := s.menuOn(words[1]); !ok {
+			return boot.Config{}, fmt.Errorf("%s: %w on volume %s: %s", name, errNoMenu, words[1], at)
+		}
 		return boot.Config{Volume: words[1], Kernel: s.kernel(words[1])}, nil
 	}
 	return boot.Config{}, fmt.Errorf("%s names no volume: it has no line \"search.fs_uuid UUID root\"", name)
+}
+
+// errNoMenu means that the loader stops at its prompt.
+var errNoMenu = errors.New("the loader's menu is not there")
+
+// menuOn reports whether a volume that can be read has a menu that starts a kernel,
+// and where it was looked for. Of a volume that cannot be read nothing is said here.
+func (s *grub) menuOn(uuid string) (at string, ok bool) {
+	for number, content := range s.ground.Contents {
+		volume := s.ground.Volume(number)
+		if !strings.EqualFold(content.UUID, uuid) || volume == nil {
+			continue
+		}
+		for _, folder := range []string{"boot", "."} {
+			text := readText(volume, path.Join(folder, "grub/grub.cfg"))
+			if strings.Contains(text, "blscfg") || menuLine.MatchString(text) {
+				return "", true
+			}
+		}
+		return "no grub/grub.cfg that starts a kernel", false
+	}
+	return "", true
 }
 
 // A menuEntry is what the loader starts when nobody chooses.
