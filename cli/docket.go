@@ -322,7 +322,9 @@ func showLooked(p *page, d *docket.Docket) {
 		p.hangingIndent("    ", fmt.Sprintf("%s: its partition table", disk.Source))
 	}
 	if d.State == nil {
-		p.hangingIndent("  "+markOdd+" ", "not measured: how the machine starts, its services, settings, store and update client")
+		p.hangingIndent(
+			"  "+markOdd+" ", "not measured: how the machine starts, its services, settings, store and update client",
+		)
 		return
 	}
 	if len(d.State.Chain) > 0 {

@@ -477,7 +477,8 @@ func TestTheDocumentTakesItsWordsFromGo(t *testing.T) {
 		}
 	}
 	for _, got := range lists["state"] { // also that of a query, which is written by hand
-		if slices.Contains(got, string(client.Healthy)) && !reflect.DeepEqual(sorted(got), sorted(texts(client.CaseStates()))) {
+		if slices.Contains(got, string(client.Healthy)) &&
+			!reflect.DeepEqual(sorted(got), sorted(texts(client.CaseStates()))) {
 			t.Errorf("a list of the states of a case is %v", got)
 		}
 	}

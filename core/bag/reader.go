@@ -26,7 +26,13 @@ const again = "gather it again, or copy it again from where it was made"
 // Read reads a packed bag to its end and verifies all of it, in one pass and
 // with memory for its lists only. visit may be nil.
 func Read(ctx context.Context, in io.Reader, limits Limits, visit Visitor) (*Info, error) {
-	r := &reader{limits: limits, sums: map[string]File{}, folders: map[string]bool{}, tags: map[string][]byte{}, visit: visit}
+	r := &reader{
+		limits:  limits,
+		sums:    map[string]File{},
+		folders: map[string]bool{},
+		tags:    map[string][]byte{},
+		visit:   visit,
+	}
 	packed := &counter{r: in, ctx: ctx}
 	plain, err := decompress(packed)
 	if err != nil {

@@ -250,7 +250,9 @@ func (r *Record) Mended() (list []bag.Mended) {
 			!slices.Contains([]Outcome{Planning, Stopped, CutOff}, e.Run.Outcome):
 			list = append(list, bag.Mended{At: e.At.UTC(), Remedy: e.Remedy, Outcome: string(e.Run.Outcome)})
 		case e.Mark == MarkTakenBack:
-			list = slices.DeleteFunc(list, func(m bag.Mended) bool { return m.Remedy == e.Remedy && m.Outcome == string(Proven) })
+			list = slices.DeleteFunc(list, func(m bag.Mended) bool {
+				return m.Remedy == e.Remedy && m.Outcome == string(Proven)
+			})
 		}
 	}
 	return list

@@ -120,7 +120,11 @@ func TestOtherWordsAreNotTakenForAMessage(t *testing.T) {
 
 func ExampleBook_Match() {
 	b := messages.New([]*messages.Message{
-		{ID: "root", Says: "Kernel panic - not syncing: VFS: Unable to mount root fs on unknown-block({number})", By: "the kernel"},
+		{
+			ID:   "root",
+			Says: "Kernel panic - not syncing: VFS: Unable to mount root fs on unknown-block({number})",
+			By:   "the kernel",
+		},
 		{ID: "loader", Says: "error: no such partition.", By: "the loader"},
 	})
 	for _, m := range b.Match("colonel panic not sinking unable to mound route", 1) {

@@ -33,7 +33,11 @@ func (Adapter) Find(fsys fs.FS) (bag.System, bool) {
 	r, err := read[corbelfile.Release](fsys, corbelfile.ReleasePath)
 	if err != nil || r.Family != Family {
 		// which release it is cannot be read; that it is one shows by its store
-		return bag.System{Family: Family, Name: "Corbel", Host: r.Host}, isSystem(fsys) && has(fsys, corbelfile.ManifestFolder)
+		return bag.System{
+			Family: Family,
+			Name:   "Corbel",
+			Host:   r.Host,
+		}, isSystem(fsys) && has(fsys, corbelfile.ManifestFolder)
 	}
 	return bag.System{Family: Family, Name: r.Title, Version: fmt.Sprintf("%s.%d", r.Version, r.Build), Host: r.Host}, true
 }

@@ -167,7 +167,9 @@ func (s *System) bestIndex(ctx context.Context, f stateFile) (best []byte, from 
 		offer(raw, where)
 	}
 	if most < 0 {
-		return nil, "", errors.Join(err, errors.New("neither a checkpoint nor the store holds what an index could be made of"))
+		return nil, "", errors.Join(
+			err, errors.New("neither a checkpoint nor the store holds what an index could be made of"),
+		)
 	}
 	return best, from, nil
 }
@@ -372,7 +374,8 @@ func servicesAnew(_ context.Context, s *System, _ []store.Source) ([]byte, strin
 	have, _ := read[[]corbelfile.Service](s.sys, corbelfile.ServicesPath) // what of it is right is kept
 	for i, w := range shipped {
 		k := slices.IndexFunc(have, func(h corbelfile.Service) bool { return h.Name == w.Name })
-		if k >= 0 && slices.Contains([]string{corbelfile.StartAuto, corbelfile.StartDemand, corbelfile.StartOff}, have[k].Start) {
+		if k >= 0 &&
+			slices.Contains([]string{corbelfile.StartAuto, corbelfile.StartDemand, corbelfile.StartOff}, have[k].Start) {
 			shipped[i].Start, shipped[i].Running = have[k].Start, have[k].Running
 		}
 	}

@@ -4,7 +4,7 @@
 . "$(dirname "$0")/lib.sh"
 
 third-interpreter-absent() {
-  label maintainer-script-failed 'ruby'
+  label maintainer-script-failed 'unable to execute'
   quiet_day
   mkdir -p "$work/skerrow-log/DEBIAN"; printf '#!/usr/bin/ruby\nputs 1\n' >"$work/skerrow-log/DEBIAN/postinst"; chmod 755 "$work/skerrow-log/DEBIAN/postinst"
   deb skerrow-log 1.0
@@ -114,25 +114,11 @@ third-extended-states() {
   printf 'Package skerrow\nnonsense' >"$root/var/lib/apt/extended_states"; chmod 000 "$root/var/lib/apt/extended_states"; rm -f "$root/var/lib/apt/extended_states"; mkdir "$root/var/lib/apt/extended_states"
   console "apt-get update -qq; apt-get -y install skerrow-tides"
 }
-third-cron-lock() {
-  label package-system-locked 'lock'
-  quiet_day
-  deb skerrow-tides 1.0; repo
-  console "apt-get update -qq; (flock -x 9; sleep 8) 9>/var/lib/apt/lists/lock & sleep 1; apt-get update; wait"
-}
 third-needs-newer() {
   label 'unmet-dependencies|package-held' 'unmet dependencies'
   deb skerrow-base 1.0; have skerrow-base_1.0_all.deb
   deb skerrow-top 2.0 'Depends: skerrow-base (>= 3.0)'; repo
   console "apt-get update -qq; apt-get -y install skerrow-top"
-}
-third-broken-symlink-target() {
-  label 'link-loop' 'Too many levels of symbolic links'
-  quiet_day
-  mkdir -p "$work/skerrow-quay/opt/quay/data"; echo 1 >"$work/skerrow-quay/opt/quay/data/a"
-  deb skerrow-quay 1.0
-  mkdir -p "$root/opt"; ln -s quay2 "$root/opt/quay"; ln -s quay "$root/opt/quay2"
-  console "dpkg -i /repo/skerrow-quay_1.0_all.deb"
 }
 third-service-account() {
   label 'account-missing|maintainer-script-failed' 'invalid user|unknown user|no such user|does not exist'
