@@ -23,8 +23,9 @@ import (
 // later marks the failures that were drawn after all rules had been made: they are
 // scored as they come.
 const (
-	later = "later-"
-	third = "third-"
+	later  = "later-"
+	third  = "third-"
+	fourth = "fourth-"
 )
 
 // A set sums up how failures were judged.
@@ -53,7 +54,7 @@ func TestFreshFailures(t *testing.T) {
 	if err != nil || len(names) < 50 {
 		t.Fatalf("%d failures: %v", len(names), err)
 	}
-	sets := map[string]*set{"": {}, later: {}, third: {}}
+	sets := map[string]*set{"": {}, later: {}, third: {}, fourth: {}}
 	for _, file := range names {
 		name := path.Dir(file)
 		s := judge(t, k, all, name)
@@ -75,7 +76,8 @@ func TestFreshFailures(t *testing.T) {
 	}
 	t.Logf("described before the rules, then looked at: %s", sets[""])
 	t.Logf("the second draw, then looked at:            %s", sets[later])
-	t.Logf("the third draw:                             %s", sets[third])
+	t.Logf("the third draw, then looked at:             %s", sets[third])
+	t.Logf("the fourth draw, then looked at:            %s", sets[fourth])
 	for _, s := range sets {
 		if s.share(s.cause) < 90 || s.share(s.line) < 85 {
 			t.Errorf("it was better before: %s", s)
@@ -85,7 +87,7 @@ func TestFreshFailures(t *testing.T) {
 
 // drawOf is which draw a failure belongs to, by its name.
 func drawOf(name string) string {
-	for _, draw := range []string{later, third} {
+	for _, draw := range []string{later, third, fourth} {
 		if strings.HasPrefix(name, draw) {
 			return draw
 		}
