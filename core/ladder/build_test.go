@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"testing"
+	"time"
 
 	"diorthos/core/action"
 	"diorthos/core/bag"
@@ -106,5 +107,56 @@ func TestWhatComesAfterOthersDoes(t *testing.T) {
 	got := order(ladder.Build(findings, &bag.Facts{}, &reading.Timeline{}, k))
 	if want := []string{"four", "one", "two", "three"}; !slices.Equal(got, want) {
 		t.Errorf("got %v, want %v", got, want)
+	}
+}
+
+// What a family has for any failure stands last, unless a cause is as good as certain
+// and has a remedy that was not tried; what was tried, or destroys, is not among it.
+func TestWhatIsLeftStandsLast(t *testing.T) {
+	k := remedies(
+		&knowledge.Remedy{ID: "mend", Invasive: knowledge.Undoable, Minutes: 5, Helps: 0.9},
+		&knowledge.Remedy{ID: "look-around", Invasive: knowledge.Looks, Minutes: 5, Helps: 0.1},
+		&knowledge.Remedy{ID: "build-anew", Invasive: knowledge.Disrupts, Minutes: 50, Helps: 0.9},
+		&knowledge.Remedy{ID: "wipe", Invasive: knowledge.Destroys, Minutes: 50, Helps: 1},
+	)
+	k.Families = map[string]*knowledge.Family{"tarn": {General: []string{"look-around", "mend", "build-anew", "wipe"}}}
+	tried := func(id, outcome string) bag.Mended {
+		return bag.Mended{At: time.Date(2026, 11, 2, 8, 0, 0, 0, time.UTC), Remedy: id, Outcome: outcome}
+	}
+	for name, c := range map[string]struct {
+		probability float64
+		mended      []bag.Mended
+		want        []string
+	}{
+		"a cause that is certain": {0.97, nil, []string{"mend"}},
+		"one that is not":         {0.6, nil, []string{"mend", "look-around", "build-anew"}},
+		"certain, and its remedy refused": {
+			0.97, []bag.Mended{tried("mend", "refused")}, []string{"mend", "look-around", "build-anew"},
+		},
+		"done by hand, and it did not help": {
+			0.97, []bag.Mended{tried("mend", "not helped"), tried("look-around", "not helped")}, []string{"mend", "build-anew"},
+		},
+	} {
+		facts := &bag.Facts{Installed: &bag.Installed{Family: "tarn"}, Mended: c.mended}
+		rungs := ladder.Build([]diagnosis.Finding{{
+			Cause:       "a",
+			Title:       "A",
+			Explains:    knowledge.ExplainsAttempt,
+			Probability: c.probability,
+			Remedies:    []string{"mend"},
+		}}, facts, &reading.Timeline{}, k)
+		if got := order(rungs); !slices.Equal(got, c.want) {
+			t.Errorf("%s: %v, want %v", name, got, c.want)
+		}
+		for _, r := range rungs {
+			if r.General != (r.Remedy != "mend") {
+				t.Errorf("%s: %s is marked general: %t", name, r.Remedy, r.General)
+			}
+		}
+	}
+	if rungs := ladder.Build(
+		nil, &bag.Facts{Installed: &bag.Installed{Family: "tarn"}}, &reading.Timeline{}, k,
+	); len(rungs) != 0 {
+		t.Errorf("a machine that nothing is wrong with: %v", order(rungs))
 	}
 }

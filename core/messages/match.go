@@ -30,12 +30,11 @@ type Match struct {
 // A Book holds messages, ready to be searched. It is safe for concurrent use.
 type Book struct {
 	list  []*Message
-	words []word             // all that messages hold, each once
-	of    [][]int            // by message, its words
-	index map[string]int     // by word
-	sound map[string][]int   // words by how they sound
-	size  map[int][]int      // words by their length
-	blank []map[int]struct{} // by message, its words as a set
+	words []word           // all that messages hold, each once
+	of    [][]int          // by message, its words, each once
+	index map[string]int   // by word
+	sound map[string][]int // words by how they sound
+	size  map[int][]int    // words by their length
 }
 
 type word struct {
@@ -50,7 +49,6 @@ func New(list []*Message) *Book {
 	held := map[int]int{}
 	for _, m := range list {
 		var of []int
-		set := map[int]struct{}{}
 		for _, w := range split(fixed(m.Says)) {
 			i, ok := b.index[w]
 			if !ok {
@@ -58,13 +56,12 @@ func New(list []*Message) *Book {
 				b.index[w] = i
 				b.words = append(b.words, word{text: w, sound: soundOf(w)})
 			}
-			of = append(of, i)
-			if _, twice := set[i]; !twice {
+			if !slices.Contains(of, i) {
+				of = append(of, i)
 				held[i]++
 			}
-			set[i] = struct{}{}
 		}
-		b.of, b.blank = append(b.of, of), append(b.blank, set)
+		b.of = append(b.of, of)
 	}
 	for i := range b.words {
 		w := &b.words[i]
@@ -251,8 +248,8 @@ func (b *Book) fit(message int, asked []heard) float64 {
 	for _, h := range asked {
 		best := 0.0
 		at := -1
-		for i, s := range h.like {
-			if _, ok := b.blank[message][i]; ok && s > best {
+		for _, i := range b.of[message] { // in one order: sums depend on it
+			if s := h.like[i]; s > best {
 				best, at = s, i
 			}
 		}
@@ -266,7 +263,7 @@ func (b *Book) fit(message int, asked []heard) float64 {
 		return 0
 	}
 	var told, all float64
-	for i := range b.blank[message] {
+	for _, i := range b.of[message] {
 		told += b.words[i].weight * covered[i]
 		all += b.words[i].weight
 	}
