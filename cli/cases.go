@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"strconv"
+	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/urfave/cli/v3"
@@ -19,7 +20,7 @@ func casesCommand() *cli.Command {
 			&cli.StringFlag{Name: "machine", Usage: "only machines with this in their name"},
 			&cli.StringFlag{
 				Name:  "state",
-				Usage: "only cases that are received, reading, open, climbing, unreadable or healthy",
+				Usage: "only cases that are received, reading, open, climbing, unreadable, healthy or closed",
 			},
 			&cli.Int64Flag{Name: "before", Usage: "only cases with a lower number"},
 			&cli.IntFlag{Name: "limit", Usage: "cases on a page, 1 to 200", Value: 20}, jsonFlag()),
@@ -75,18 +76,29 @@ func stateMark(state client.CaseState) string {
 		client.Climbing:   "◑",
 		client.Unreadable: "✕",
 		client.Healthy:    "·",
+		client.Closed:     "✓",
 	}
 	return marks[state] + " " + string(state)
 }
 
 func caseCommand() *cli.Command {
 	return &cli.Command{
-		Name:        "case",
-		Usage:       "print the docket of a case: what was tried, where it broke, why, what to do",
-		ArgsUsage:   "NUMBER",
-		Description: "Example:\n   diorthos case 1",
-		Flags:       append(serviceFlags(), jsonFlag()),
+		Name:      "case",
+		Usage:     "print the docket of a case: what was tried, where it broke, why, what to do",
+		ArgsUsage: "NUMBER",
+		Description: "A case is closed by itself when newer evidence shows its machine well, and opened again when the\n" +
+			"same cause comes back.\n\n" +
+			"Examples:\n" +
+			"   diorthos case 1\n" +
+			"   diorthos case 1 --close --note 'made room on /boot'",
+		Flags: append(serviceFlags(),
+			&cli.BoolFlag{Name: "close", Usage: "close it: it is done"},
+			&cli.BoolFlag{Name: "reopen", Usage: "open it again"},
+			&cli.StringFlag{Name: "note", Usage: "with --close what helped, with --reopen why"}, jsonFlag()),
 		Action: func(ctx context.Context, c *cli.Command) error {
+			if err := changeCase(ctx, c); err != nil {
+				return err
+			}
 			d, err := fetchCase(ctx, c)
 			if err != nil {
 				return err
@@ -98,6 +110,25 @@ func caseCommand() *cli.Command {
 			return nil
 		},
 	}
+}
+
+// changeCase closes or reopens a case, if a flag asks for it.
+func changeCase(ctx context.Context, c *cli.Command) error {
+	change := client.CaseChange{State: client.Closed, Note: c.String("note")}
+	switch {
+	case c.Bool("close") && c.Bool("reopen"):
+		return usage(c, fmt.Errorf("--close and --reopen contradict each other"))
+	case c.Bool("reopen"):
+		change.State = client.Open
+	case !c.Bool("close"):
+		return nil
+	}
+	number, err := caseNumber(c)
+	if err != nil {
+		return err
+	}
+	_, err = service(c).ChangeCase(ctx, number, change)
+	return err
 }
 
 // theCase is the case whose number is the command's only argument or, without one,
@@ -141,6 +172,9 @@ func showCase(p *page, d *client.CaseDetail) {
 	} else {
 		p.line("%s  %s", p.strong(title), stateMark(d.State))
 		p.line("%s", p.faint(fmt.Sprintf("gathered %s UTC, read here by %s, not handed in", when(d.Received), d.By)))
+	}
+	if d.Note != "" || d.State == client.Closed {
+		p.hangingIndent("  ", strings.TrimSpace(fmt.Sprintf("%s %s", d.ClosedBy, d.Note)))
 	}
 	if d.Problem != "" {
 		p.hangingIndent(p.bad(markBroken)+" ", d.Problem)

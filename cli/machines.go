@@ -18,7 +18,7 @@ func machinesCommand() *cli.Command {
 			&cli.StringFlag{Name: "name", Usage: "only machines with this in their name or site"},
 			&cli.StringFlag{
 				Name:  "state",
-				Usage: "only machines whose latest case is received, reading, open, climbing, unreadable or healthy",
+				Usage: "only machines whose latest case is received, reading, open, climbing, unreadable, healthy or closed",
 			},
 			&cli.StringFlag{Name: "after", Usage: "only machines behind this `NAME`"},
 			&cli.IntFlag{Name: "limit", Usage: "machines on a page, 1 to 200", Value: 40}, jsonFlag()),

@@ -29,7 +29,21 @@ type Case struct {
 	Rungs    int       `json:"rungs" doc:"Rungs of its ladder"`
 	Proven   int       `json:"proven" doc:"Rungs that were taken and proven"`
 	Problem  string    `json:"problem,omitempty" doc:"Why it could not be read"`
+	ClosedBy string    `json:"closedBy,omitempty" doc:"Who closed or reopened it last; empty when newer evidence did"`
+	Note     string    `json:"note,omitempty" doc:"What helped, or why it was reopened"`
 	Progress *Progress `json:"progress,omitempty"`
+}
+
+// A CaseChange closes a case, or opens a closed one again.
+type CaseChange struct {
+	State CaseState `json:"state" enum:"closed,open" doc:"What it is to be"`
+	Note  string    `json:"note,omitempty" maxLength:"2000" doc:"What helped, or why it is opened again"`
+}
+
+// ChangeCase closes a case, or opens a closed one again.
+func (c *Client) ChangeCase(ctx context.Context, number int64, change CaseChange) (*Case, error) {
+	var done Case
+	return &done, c.send(ctx, http.MethodPatch, fmt.Sprintf("/api/v1/cases/%d", number), change, &done)
 }
 
 // Progress is how far the reading of a case came.

@@ -11,11 +11,12 @@ const (
 	Climbing   CaseState = "climbing"   // a climb is under way
 	Unreadable CaseState = "unreadable" // it was accepted and cannot be read; Problem says why
 	Healthy    CaseState = "healthy"    // it was read, and nothing failed
+	Closed     CaseState = "closed"     // somebody, or newer evidence, says that it is done
 )
 
 // CaseStates lists those that there are.
 func CaseStates() []CaseState {
-	return []CaseState{Received, Reading, Open, Climbing, Unreadable, Healthy}
+	return []CaseState{Received, Reading, Open, Climbing, Unreadable, Healthy, Closed}
 }
 
 // A ClimbState is how far a climb has come.

@@ -192,6 +192,14 @@ func TestConsoleKeepsTheDocketWhileTheServiceIsAway(t *testing.T) {
 	s.serveProcess()
 	within(t, time.Minute, "the page is live again", func() bool { return !strings.Contains(p.text(), "not live") })
 	wants(t, p.text(), "A volume is full")
+	p.do(
+		chromedp.Click(`header button`), chromedp.WaitVisible("#note"), chromedp.SendKeys("#note", "made room on /var"),
+		chromedp.Click(`form button[type="submit"].bg-accent`),
+	)
+	p.waitText("✓ closed by Ragna Holm: made room on /var")
+	wants(t, s.must(0, "case", "1"), "✓ closed", "Ragna Holm made room on /var")
+	wants(t, s.must(0, "case", "1", "--reopen", "--note", "it fills again"), "● open", "it fills again")
+	p.waitText("open again by Ragna Holm: it fills again")
 	conn, err := pgx.Connect(t.Context(), s.dsn)
 	if err != nil {
 		t.Fatal(err)

@@ -375,6 +375,48 @@ func TestTroubleOfTheMachineIsWaitedOut(t *testing.T) {
 	}
 }
 
+// A case is closed by a person with what helped, and by evidence that its machine is
+// well again; it opens again when its cause comes back.
+func TestCasesAreClosedAndComeBack(t *testing.T) {
+	s := serve(t, false)
+	broken := func(day string) []byte {
+		return packed(t, "tern-1", map[string]string{"term.log": strings.ReplaceAll(brokenUpdate, "2026-11-01", day)}, nil)
+	}
+	change := func(number int64, state client.CaseState, note string) error {
+		_, err := s.client().ChangeCase(t.Context(), number, client.CaseChange{State: state, Note: note})
+		return err
+	}
+	_, first := s.handIn(broken("2026-11-01"), false, 0)
+	s.state(first.Number, time.Minute, client.Open)
+	if err := change(first.Number, client.Closed, "made room"); err != nil {
+		t.Fatal(err)
+	}
+	if c := s.state(first.Number, 0, client.Closed); c.Note != "made room" || c.ClosedBy != "Ragna Holm" {
+		t.Errorf("closed: %+v", c)
+	}
+	if err := change(first.Number, client.Closed, ""); err == nil {
+		t.Error("it is closed twice")
+	}
+	_, second := s.handIn(broken("2026-11-02"), false, 0)
+	s.state(second.Number, time.Minute, client.Open)
+	if c := s.state(first.Number, 10*time.Second, client.Open); !strings.Contains(c.Note, "it came back: case 2") {
+		t.Errorf("opened again: %+v", c)
+	}
+	_, third := s.handIn(packed(t, "tern-1", map[string]string{"a.log": "all is well\n"}, nil), false, 0)
+	s.state(third.Number, time.Minute, client.Healthy)
+	for _, n := range []int64{first.Number, second.Number} {
+		if c := s.state(n, 10*time.Second, client.Closed); !strings.Contains(c.Note, "case 3 shows the machine well again") {
+			t.Errorf("case %d: %+v", n, c)
+		}
+	}
+	if err := change(second.Number, client.Open, "not so"); err != nil {
+		t.Error(err)
+	}
+	if err := change(999, client.Closed, ""); err == nil {
+		t.Error("a case that is not there is closed")
+	}
+}
+
 // Every route but those for signing in wants to know who asks.
 func TestNobodyIsLetInWithoutAToken(t *testing.T) {
 	s := serve(t, true)

@@ -7,6 +7,7 @@ import (
 	"math"
 	"slices"
 	"sort"
+	"time"
 
 	"diorthos/core/bag"
 	"diorthos/core/boot"
@@ -103,7 +104,7 @@ func Tried(explains string, facts *bag.Facts, timeline *reading.Timeline) map[st
 		}
 		again := latest != nil && wants(latest) == explains && !latest.Began.IsZero() && m.At.Before(latest.Began)
 		if explains == knowledge.ExplainsStart && facts.State != nil {
-			again = again || facts.State.Chain.Broken() != nil && m.At.Before(facts.Gathered)
+			again = again || facts.State.Chain.Broken() != nil && !m.At.Truncate(time.Second).After(facts.Gathered)
 		}
 		if again || m.Outcome == notHelpedOutcome {
 			list[m.Remedy] = m

@@ -11,6 +11,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"diorthos/client"
+	"diorthos/service/lifecycle"
 	"diorthos/service/records"
 )
 
@@ -45,7 +46,7 @@ type casePath struct {
 
 type caseList struct {
 	Machine string `query:"machine" maxLength:"200" doc:"Part of the machine's name"`
-	State   string `query:"state" enum:"received,reading,open,climbing,unreadable,healthy" doc:"Only cases in this state"`
+	State   string `query:"state" enum:"received,reading,open,climbing,unreadable,healthy,closed" doc:"Only those in it"`
 	Before  int64  `query:"before" minimum:"0" doc:"Only cases with a lower number: the \"next\" of the page before"`
 	Limit   int    `query:"limit" minimum:"1" maximum:"200" default:"50" doc:"Cases on a page"`
 }
@@ -99,6 +100,37 @@ func (a *API) caseRoutes(api huma.API) {
 				return nil, a.caseProblem("get a case", fmt.Sprintf("case %d", in.Number), err)
 			}
 			return &struct{ Body client.CaseDetail }{*d}, nil
+		})
+	huma.Register(api, huma.Operation{
+		OperationID: "change-case",
+		Method:      http.MethodPatch,
+		Path:        "/api/v1/cases/{number}",
+		Summary:     "Close a case, or open a closed one again",
+		Description: "A case is closed by itself when newer evidence shows its machine well, and opened again when " +
+			"the same cause comes back.",
+		Tags:   []string{"cases"},
+		Errors: []int{http.StatusNotFound, http.StatusConflict},
+	},
+		func(ctx context.Context, in *struct {
+			Number int64 `path:"number" minimum:"1" doc:"Number of the case"`
+			Body   client.CaseChange
+		}) (*struct{ Body client.Case }, error) {
+			change := a.Store.CloseCase
+			if in.Body.State == client.Open {
+				change = a.Store.ReopenCase
+			}
+			err := change(ctx, in.Number, person(ctx), in.Body.Note)
+			if errors.Is(err, lifecycle.ErrNotNow) {
+				return nil, problem(http.StatusConflict, "not-now", err.Error())
+			}
+			if err != nil {
+				return nil, a.caseProblem("change a case", fmt.Sprintf("case %d", in.Number), err)
+			}
+			c, err := a.Store.Case(ctx, in.Number)
+			if err != nil {
+				return nil, a.internal("change a case", err)
+			}
+			return &struct{ Body client.Case }{*c}, nil
 		})
 	a.liveRoutes(api)
 }

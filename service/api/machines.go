@@ -12,7 +12,7 @@ import (
 
 type machineList struct {
 	Name  string `query:"name" maxLength:"200" doc:"Part of the machine's name or of its site"`
-	State string `query:"state" enum:"received,reading,open,climbing,unreadable,healthy" doc:"Only by the latest case"`
+	State string `query:"state" enum:"received,reading,open,climbing,unreadable,healthy,closed" doc:"Latest case"`
 	After string `query:"after" maxLength:"200" doc:"Only machines behind this name: the \"next\" of the page before"`
 	Limit int    `query:"limit" minimum:"1" maximum:"200" default:"50" doc:"Machines on a page"`
 }

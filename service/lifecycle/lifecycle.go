@@ -21,6 +21,8 @@ const (
 	HandedIn    Event = "handed in"    // its bag came once more
 	ClimbBegins Event = "climb begins"
 	ClimbEnds   Event = "climb ends" // however it ends, also by falling silent
+	Closed      Event = "closed"     // by a person, or since the machine is well again
+	Reopened    Event = "reopened"   // by a person, or since it came back
 )
 
 // ErrNotNow means that an event cannot happen in a state.
@@ -38,14 +40,22 @@ var steps = map[Event]map[client.CaseState]client.CaseState{
 	HandedIn: {
 		client.Received: client.Received, client.Reading: client.Reading, client.Open: client.Open,
 		client.Climbing: client.Climbing, client.Healthy: client.Healthy, client.Unreadable: client.Received,
+		client.Closed: client.Closed,
 	},
-	ClimbBegins: {client.Open: client.Climbing, client.Healthy: client.Climbing, client.Climbing: client.Climbing},
-	ClimbEnds:   {client.Climbing: client.Open, client.Open: client.Open},
+	ClimbBegins: {
+		client.Open: client.Climbing, client.Healthy: client.Climbing, client.Climbing: client.Climbing,
+		client.Closed: client.Climbing,
+	},
+	Closed:    {client.Open: client.Closed, client.Healthy: client.Closed},
+	Reopened:  {client.Closed: client.Open},
+	ClimbEnds: {client.Climbing: client.Open, client.Open: client.Open},
 }
 
 // Events lists those that there are.
 func Events() []Event {
-	return []Event{Claimed, Released, ReadFailing, ReadHealthy, Unreadable, HandedIn, ClimbBegins, ClimbEnds}
+	return []Event{
+		Claimed, Released, ReadFailing, ReadHealthy, Unreadable, HandedIn, ClimbBegins, ClimbEnds, Closed, Reopened,
+	}
 }
 
 // Next is the state that an event leads to.

@@ -53,6 +53,8 @@ type caseRow struct {
 	Rungs         int
 	Proven        int
 	Problem       string
+	ClosedBy      string
+	ClosedNote    string
 	ProgressPhase string
 	ProgressDone  int64
 	ProgressTotal int64
@@ -80,6 +82,8 @@ func (r caseRow) public() client.Case {
 		Rungs:    r.Rungs,
 		Proven:   r.Proven,
 		Problem:  r.Problem,
+		ClosedBy: r.ClosedBy,
+		Note:     r.ClosedNote,
 	}
 	if r.State == client.Reading {
 		c.Progress = &client.Progress{Phase: r.ProgressPhase, Done: r.ProgressDone, Total: r.ProgressTotal}
@@ -362,6 +366,9 @@ func (s *Store) Settle(ctx context.Context, number int64, claim string, d *docke
 		if len(d.Why) == 0 && d.Failure == nil {
 			event = lifecycle.ReadHealthy
 		}
+		if len(d.Why) > 0 {
+			set["cause"] = d.Why[0].Cause
+		}
 		set["docket"], set["rungs"], set["headline"], set["tried"] = raw, chosen(d), headline(d), tried(d)
 	}
 	return s.inTx(ctx, func(db *gorm.DB, _ func(func(pgx.Tx) error) error) error {
@@ -374,7 +381,12 @@ func (s *Store) Settle(ctx context.Context, number int64, claim string, d *docke
 			return nil //nolint:nilerr // somebody else has the case now
 		}
 		set["state"] = next
-		return db.Table("cases").Where("number = ? and claim = ?", number, claim).Updates(set).Error
+		done := db.Table("cases").Where("number = ? and claim = ?", number, claim).Updates(set)
+		if done.Error != nil || done.RowsAffected == 0 || d == nil {
+			return done.Error
+		}
+		cause, _ := set["cause"].(string)
+		return follow(db, number, next == client.Healthy, cause)
 	})
 }
 

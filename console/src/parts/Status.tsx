@@ -2,7 +2,7 @@ import type { ReactNode } from 'react'
 
 import type { Case, Verdict } from '../api/client'
 
-const shapes: Record<Case['state'], string> = { received: '○', reading: '◔', open: '●', climbing: '◑', unreadable: '✕', healthy: '·' }
+const shapes: Record<Case['state'], string> = { received: '○', reading: '◔', open: '●', climbing: '◑', unreadable: '✕', healthy: '·', closed: '✓' }
 
 /** All states of a case, in the order in which it passes through them. */
 export const states = Object.keys(shapes) as Case['state'][]

@@ -13,6 +13,7 @@ import { Timeline } from '../../parts/Timeline'
 import { bytes, utc } from '../../parts/text'
 import { Attempts } from './Attempts'
 import { Climbs } from './Climbs'
+import { Close } from './Close'
 import { Failure } from './Failure'
 import { Fit } from './Fit'
 import { NextChecks } from './NextChecks'
@@ -31,6 +32,12 @@ export function CasePage() {
       <div className="mx-auto max-w-[78rem] px-4 pb-16">
         <Head c={c} connected={connected} />
         {detail.isError && <Stale why={detail.error.message} />}
+        {c.note && (
+          <p className="mt-2 max-w-[80ch] text-small">
+            {c.state === 'closed' ? '✓ closed' : '● open again'}
+            {c.closedBy && ` by ${c.closedBy}`}: {c.note}
+          </p>
+        )}
         {c.progress && <Reading progress={c.progress} />}
         {c.problem && <p className="mt-4 max-w-[80ch] text-bad">▲ {c.problem}</p>}
         {c.state === 'unreadable' && (
@@ -133,6 +140,7 @@ function Head({ c, connected }: { c: CaseDetail; connected: boolean }) {
       </h1>
       <span className="text-soft">{[c.site, c.docket?.machine.model].filter(Boolean).join(' · ')}</span>
       <CaseState state={c.state} />
+      <Close c={c} />
       {!connected && <span className="text-small text-odd">◆ not live: connecting again</span>}
       <span className="ml-auto text-small text-soft">
         {utc(c.received)} UTC from {c.by} · bag <code className="font-mono text-tiny">{c.bag.slice(0, 12)}</code> · {bytes(c.bagSize)}
