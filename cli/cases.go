@@ -86,8 +86,8 @@ func caseCommand() *cli.Command {
 		Name:      "case",
 		Usage:     "print the docket of a case: what was tried, where it broke, why, what to do",
 		ArgsUsage: "NUMBER",
-		Description: "A case is closed by itself when newer evidence shows its machine well, and opened again when the\n" +
-			"same cause comes back.\n\n" +
+		Description: "A case is closed by itself when what had failed succeeds, or the machine starts again, and opened\n" +
+			"again when the same cause comes back.\n\n" +
 			"Examples:\n" +
 			"   diorthos case 1\n" +
 			"   diorthos case 1 --close --note 'made room on /boot'",

@@ -375,12 +375,20 @@ func TestTroubleOfTheMachineIsWaitedOut(t *testing.T) {
 	}
 }
 
-// A case is closed by a person with what helped, and by evidence that its machine is
-// well again; it opens again when its cause comes back.
+// A case is closed by a person with what helped, and when the very thing that failed
+// succeeds; a bag in which nothing wrong was found proves nothing. It opens again when
+// its cause comes back.
 func TestCasesAreClosedAndComeBack(t *testing.T) {
 	s := serve(t, false)
+	run := func(day, term string, end string) []byte {
+		history := "\nStart-Date: " + day + "  07:10:00\nCommandline: apt-get dist-upgrade\n" +
+			"Upgrade: skerrow-crew:amd64 (1.0, 2.0)\n" + end + "End-Date: " + day + "  07:10:09\n"
+		return packed(t, "tern-1", map[string]string{
+			"apt/term.log": strings.ReplaceAll(term, "2026-11-01", day), "apt/history.log": history,
+		}, nil)
+	}
 	broken := func(day string) []byte {
-		return packed(t, "tern-1", map[string]string{"term.log": strings.ReplaceAll(brokenUpdate, "2026-11-01", day)}, nil)
+		return run(day, brokenUpdate, "Error: Sub-process /usr/bin/dpkg returned an error code (1)\n")
 	}
 	change := func(number int64, state client.CaseState, note string) error {
 		_, err := s.client().ChangeCase(t.Context(), number, client.CaseChange{State: state, Note: note})
@@ -402,10 +410,18 @@ func TestCasesAreClosedAndComeBack(t *testing.T) {
 	if c := s.state(first.Number, 10*time.Second, client.Open); !strings.Contains(c.Note, "it came back: case 2") {
 		t.Errorf("opened again: %+v", c)
 	}
-	_, third := s.handIn(packed(t, "tern-1", map[string]string{"a.log": "all is well\n"}, nil), false, 0)
-	s.state(third.Number, time.Minute, client.Healthy)
+	_, nothing := s.handIn(packed(t, "tern-1", map[string]string{"a.log": "nothing\n"}, nil), false, 0)
+	s.state(nothing.Number, time.Minute, client.Healthy)
+	time.Sleep(time.Second) // it would have been closed by now
+	if c := s.state(first.Number, 0, client.Open); c.State != client.Open {
+		t.Errorf("closed by a bag that proves nothing: %+v", c)
+	}
+	well := "Log started: 2026-11-01  07:10:00\nUnpacking skerrow-crew (2.0) over (1.0) ...\n" +
+		"Setting up skerrow-crew (2.0) ...\nLog ended: 2026-11-01  07:10:09\n"
+	_, last := s.handIn(run("2026-11-04", well, ""), false, 0)
+	s.state(last.Number, time.Minute, client.Healthy)
 	for _, n := range []int64{first.Number, second.Number} {
-		if c := s.state(n, 10*time.Second, client.Closed); !strings.Contains(c.Note, "case 3 shows the machine well again") {
+		if c := s.state(n, 10*time.Second, client.Closed); !strings.Contains(c.Note, "case 4: what had failed succeeded on 2026-11-04") {
 			t.Errorf("case %d: %+v", n, c)
 		}
 	}

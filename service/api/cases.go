@@ -106,8 +106,8 @@ func (a *API) caseRoutes(api huma.API) {
 		Method:      http.MethodPatch,
 		Path:        "/api/v1/cases/{number}",
 		Summary:     "Close a case, or open a closed one again",
-		Description: "A case is closed by itself when newer evidence shows its machine well, and opened again when " +
-			"the same cause comes back.",
+		Description: "A case is closed by itself when what had failed succeeds, or the machine starts again, and " +
+			"opened again when the same cause comes back.",
 		Tags:   []string{"cases"},
 		Errors: []int{http.StatusNotFound, http.StatusConflict},
 	},

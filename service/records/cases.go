@@ -385,8 +385,7 @@ func (s *Store) Settle(ctx context.Context, number int64, claim string, d *docke
 		if done.Error != nil || done.RowsAffected == 0 || d == nil {
 			return done.Error
 		}
-		cause, _ := set["cause"].(string)
-		return follow(db, number, next == client.Healthy, cause)
+		return follow(db, number, d)
 	})
 }
 

@@ -8,6 +8,9 @@ import (
 	"gorm.io/gorm"
 
 	"diorthos/client"
+	"diorthos/core/diagnosis"
+	"diorthos/core/docket"
+	"diorthos/core/reading"
 	"diorthos/service/lifecycle"
 )
 
@@ -36,24 +39,42 @@ func (s *Store) moved(ctx context.Context, number int64, event lifecycle.Event, 
 	})
 }
 
-// follow lets the newest evidence of a machine speak for its earlier cases: when nothing
-// is wrong any more they are closed; a closed one whose cause is back is opened again.
-func follow(db *gorm.DB, number int64, healthy bool, cause string) error {
-	if healthy {
-		return db.Exec(
-			`update cases set state = ?, closed_by = '', closed_note = ?, updated_at = now()
-			 where state in ? and number < ? and machine_id = (select machine_id from cases where number = ?)`,
-			client.Closed, fmt.Sprintf("case %d shows the machine well again", number),
-			[]client.CaseState{client.Open}, number, number,
-		).Error
+// follow lets the newest evidence of a machine speak for its earlier cases. One is closed
+// when the very thing that failed succeeded since, or the machine that did not start
+// starts: a bag in which nothing wrong was found proves neither. A closed one whose
+// cause is back is opened again.
+func follow(db *gorm.DB, number int64, d *docket.Docket) error {
+	of := `number < ? and machine_id = (select machine_id from cases where number = ?)`
+	note := fmt.Sprintf("case %d: ", number)
+	if len(d.Attempts) > 0 {
+		last := d.Attempts[0]
+		if last.Outcome == reading.Succeeded && last.Command != "" && !last.Began.IsZero() {
+			if err := db.Exec(
+				`update cases set state = ?, closed_by = '', closed_note = ?, updated_at = now() where state = ? and `+of+`
+				 and docket->'tried'->0->>'outcome' <> 'succeeded' and docket->'tried'->0->>'command' = ?
+				 and (docket->'tried'->0->>'began')::timestamptz < ?`,
+				client.Closed, note+"what had failed succeeded on "+last.Began.UTC().Format("2006-01-02 15:04"),
+				client.Open, number, number, last.Command, last.Began,
+			).Error; err != nil {
+				return err
+			}
+		}
 	}
-	if cause == "" {
+	if d.State != nil && len(d.State.Chain) > 0 && d.State.Chain.Broken() == nil && d.Failure == nil {
+		if err := db.Exec(
+			`update cases set state = ?, closed_by = '', closed_note = ?, updated_at = now() where state = ? and `+of+`
+			 and docket->'why'->0->>'explains' = 'start' and (docket->>'gathered')::timestamptz < ?`,
+			client.Closed, note+"no link is broken any more by which it starts", client.Open, number, number, d.Gathered,
+		).Error; err != nil {
+			return err
+		}
+	}
+	if len(d.Why) == 0 || d.Why[0].Cause == diagnosis.Unknown {
 		return nil
 	}
 	return db.Exec(
 		`update cases set state = ?, closed_by = '', closed_note = ?, updated_at = now() where number = (
-			select number from cases where state = ? and cause = ? and number < ? and
-				machine_id = (select machine_id from cases where number = ?) order by number desc limit 1)`,
-		client.Open, fmt.Sprintf("it came back: case %d", number), client.Closed, cause, number, number,
+			select number from cases where state = ? and cause = ? and `+of+` order by number desc limit 1)`,
+		client.Open, fmt.Sprintf("it came back: case %d", number), client.Closed, d.Why[0].Cause, number, number,
 	).Error
 }

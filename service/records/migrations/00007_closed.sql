@@ -1,5 +1,5 @@
 -- +goose Up
--- A case is closed by a person, or by evidence that its machine is well again, with
+-- A case is closed by a person, or by evidence that what had failed succeeds, with
 -- what helped; it is opened again when it comes back.
 alter table cases drop constraint cases_state_check;
 alter table cases add constraint cases_state_check check (state in ('received', 'reading', 'open', 'climbing', 'unreadable', 'healthy', 'closed'));
