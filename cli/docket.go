@@ -315,7 +315,12 @@ func showLooked(p *page, d *docket.Docket) {
 		return
 	}
 	p.head("Looked at")
-	p.line("  %s nothing wrong was found in:", markNone)
+	if d.Sound() {
+		p.line("  %s nothing wrong was found in:", markNone)
+	} else {
+		p.hangingIndent("  "+p.bad(markBroken)+" ", d.Headline())
+		p.line("  %s nothing else was found in:", markNone)
+	}
 	p.hangingIndent("    ", fmt.Sprintf("%s with %s", plural(len(d.Files), "log", "logs"),
 		plural(len(d.Attempts), "attempt", "attempts")))
 	for _, disk := range d.Disks {

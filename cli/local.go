@@ -166,7 +166,7 @@ func readBag(ctx context.Context, c *cli.Command, path string) (d *client.CaseDe
 		return nil, err
 	}
 	state := client.Open
-	if len(drawn.Why) == 0 && drawn.Failure == nil {
+	if drawn.Sound() {
 		state = client.Healthy
 	}
 	return &client.CaseDetail{
@@ -178,6 +178,7 @@ func readBag(ctx context.Context, c *cli.Command, path string) (d *client.CaseDe
 			By:       hostName(),
 			Bag:      info.Digest,
 			BagSize:  stat.Size(),
+			Headline: drawn.Headline(),
 		},
 		Docket: drawn,
 		Climbs: []client.Climb{},

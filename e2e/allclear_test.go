@@ -62,6 +62,21 @@ func TestNothingIsCalledFineThatIsNot(t *testing.T) {
 	}
 }
 
+// A disk on which nothing stands, or only an empty table, is not a healthy machine.
+func TestAnEmptyDiskIsNotHealthy(t *testing.T) {
+	alone := &stage{t: t, url: "http://127.0.0.1:1"}
+	image := filepath.Join(t.TempDir(), "blank.img")
+	if err := os.WriteFile(image, nil, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Truncate(image, 64<<20); err != nil {
+		t.Fatal(err)
+	}
+	wants(t, alone.must(1, "diagnose", "--image", image), "no partition table stands on this disk", "open")
+	tool(t, "sgdisk", "--clear", "--new=1:2048:+8M", image)
+	wants(t, alone.must(1, "diagnose", "--image", image), "Nothing to judge by", "not measured")
+}
+
 // The menu of a real loader is not guessed over when it is gone.
 func TestALoaderWithoutItsMenuIsNotFine(t *testing.T) {
 	alone := &stage{t: t, url: "http://127.0.0.1:1"}

@@ -102,7 +102,7 @@ func evidence(t *testing.T, machine string, size int64, log io.Reader) string {
 			Primary:    none,
 			Backup:     none,
 			Problems:   []layout.Problem{},
-			Partitions: []bag.Partition{},
+			Partitions: []bag.Partition{{Number: 1, System: &bag.System{Family: "debian", Name: "Debian 12"}}},
 		}},
 	}
 	if err := w.AddFacts(facts); err != nil {

@@ -411,7 +411,9 @@ func TestCasesAreClosedAndComeBack(t *testing.T) {
 		t.Errorf("opened again: %+v", c)
 	}
 	_, nothing := s.handIn(packed(t, "tern-1", map[string]string{"a.log": "nothing\n"}, nil), false, 0)
-	s.state(nothing.Number, time.Minute, client.Healthy)
+	if c := s.state(nothing.Number, time.Minute, client.Open); !strings.HasPrefix(c.Headline, "Nothing to judge by") {
+		t.Errorf("a bag that says nothing: %+v", c)
+	}
 	time.Sleep(time.Second) // it would have been closed by now
 	if c := s.state(first.Number, 0, client.Open); c.State != client.Open {
 		t.Errorf("closed by a bag that proves nothing: %+v", c)

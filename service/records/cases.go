@@ -363,13 +363,13 @@ func (s *Store) Settle(ctx context.Context, number int64, claim string, d *docke
 		}
 		raw = withoutNUL(raw)
 		event = lifecycle.ReadFailing
-		if len(d.Why) == 0 && d.Failure == nil {
+		if d.Sound() {
 			event = lifecycle.ReadHealthy
 		}
 		if len(d.Why) > 0 {
 			set["cause"] = d.Why[0].Cause
 		}
-		set["docket"], set["rungs"], set["headline"], set["tried"] = raw, chosen(d), headline(d), tried(d)
+		set["docket"], set["rungs"], set["headline"], set["tried"] = raw, chosen(d), d.Headline(), tried(d)
 	}
 	return s.inTx(ctx, func(db *gorm.DB, _ func(func(pgx.Tx) error) error) error {
 		c, err := lockCase(db, number)
@@ -467,13 +467,6 @@ func chosen(d *docket.Docket) (n int) {
 		}
 	}
 	return n
-}
-
-func headline(d *docket.Docket) string {
-	if len(d.Why) == 0 {
-		return "Nothing wrong was found"
-	}
-	return d.Why[0].Title
 }
 
 func tried(d *docket.Docket) string {

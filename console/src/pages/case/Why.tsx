@@ -2,11 +2,12 @@ import type { Finding, State } from '../../api/client'
 import { EvidenceList } from '../../parts/Evidence'
 import { percent } from '../../parts/text'
 
-export function Why({ findings, looked }: { findings: Finding[]; looked?: State['looked'] }) {
+export function Why({ findings, looked, headline, sound = true }: { findings: Finding[]; looked?: State['looked']; headline?: string; sound?: boolean }) {
   if (findings.length === 0) {
     return (
       <>
-        <p className="text-good">✓ Nothing wrong was found in what was looked at{looked ? ':' : ': the logs, and the tables of the disks.'}</p>
+        {!sound && <p className="text-bad">▲ {headline}</p>}
+        <p className={sound ? 'text-good' : 'text-soft'}>{sound ? '✓ Nothing wrong was found' : 'Nothing else was found'} in what was looked at{looked ? ':' : ': the logs, and the tables of the disks.'}</p>
         {looked && (
           <ul className="mt-1 text-small">
             {looked.map((l) => (

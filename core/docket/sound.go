@@ -1,0 +1,40 @@
+package docket
+
+import (
+	"fmt"
+
+	"diorthos/core/layout"
+)
+
+// NothingWrong is the headline of a docket by which a machine is well.
+const NothingWrong = "Nothing wrong was found"
+
+// Sound reports whether nothing wrong was found, and there was something to find it
+// in: an attempt in the logs, or a system. A disk that is empty is not fine.
+func (d *Docket) Sound() bool { return d.Headline() == NothingWrong }
+
+// Headline is the docket in one line: the likeliest cause, else what else is wrong,
+// else that there is nothing to judge by.
+func (d *Docket) Headline() string {
+	if len(d.Why) > 0 {
+		return d.Why[0].Title
+	}
+	if d.Failure != nil {
+		return "An attempt failed, and no cause is known"
+	}
+	measured := len(d.Attempts) > 0 || d.State != nil
+	for _, disk := range d.Disks {
+		for _, p := range disk.Problems {
+			if p.Severity == layout.Broken {
+				return fmt.Sprintf("%s: %s", p.Part, p.Text)
+			}
+		}
+		for _, p := range disk.Partitions {
+			measured = measured || p.System != nil
+		}
+	}
+	if !measured {
+		return "Nothing to judge by: neither a system nor an attempt was found"
+	}
+	return NothingWrong
+}
