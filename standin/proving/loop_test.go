@@ -18,7 +18,7 @@ func TestLoop(t *testing.T) {
 		t.Fatal(err)
 	}
 	t.Cleanup(loop.Close)
-	totals, err := loop.Prove(t.Context(), proving.Plan{Seeds: 1, From: 31, Workers: proving.Workers(), Pairs: 8}, nil)
+	totals, err := loop.Prove(t.Context(), proving.Plan{Seeds: 1, From: 31, Workers: proving.Workers(), Pairs: 4}, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -39,7 +39,7 @@ func TestMutations(t *testing.T) {
 		t.Fatal(err)
 	}
 	t.Cleanup(loop.Close)
-	m := loop.ProveMutations(t.Context(), 4100, 24, proving.Workers(), nil)
+	m := loop.ProveMutations(t.Context(), 4100, 20, proving.Workers(), nil)
 	if m.Fail < 10 || len(m.Failures) > 0 {
 		t.Errorf("%d of %d fail by what was changed; wrong:\n%s", m.Fail, m.Runs, strings.Join(m.Failures, "\n"))
 	}
