@@ -423,7 +423,8 @@ func TestCasesAreClosedAndComeBack(t *testing.T) {
 	_, last := s.handIn(run("2026-11-04", well, ""), false, 0)
 	s.state(last.Number, time.Minute, client.Healthy)
 	for _, n := range []int64{first.Number, second.Number} {
-		if c := s.state(n, 10*time.Second, client.Closed); !strings.Contains(c.Note, "case 4: what had failed succeeded on 2026-11-04") {
+		c := s.state(n, 10*time.Second, client.Closed)
+		if !strings.Contains(c.Note, "case 4: what had failed succeeded on 2026-11-04") {
 			t.Errorf("case %d: %+v", n, c)
 		}
 	}

@@ -76,8 +76,8 @@ func standinCommand() *cli.Command {
 				Name:      "mutate",
 				Usage:     "change one to three things of a machine's system at random",
 				ArgsUsage: "FOLDER",
-				Description: "Deletes, cuts off, flips, swaps, renames, fills, owns, dates; fields of lists, sectors. Users' files\n" +
-					"stay as they are. Says what it changed.\n\n" +
+				Description: "Deletes, cuts off, flips, swaps, renames, fills, owns, dates; fields of lists, sectors. Users'\n" +
+					"files stay as they are. Says what it changed.\n\n" +
 					"Example:\n" +
 					"   diorthos standin mutate /tmp/kiosk --seed 7",
 				Flags:  []cli.Flag{seed(), commands.JSONFlag()},

@@ -35,16 +35,29 @@ func load(t testing.TB) *knowledge.Knowledge {
 // Each screen leads to what causes it, by words, by a code, or by both; nothing else
 // is known of the machine.
 func TestAScreenLeadsToItsCause(t *testing.T) {
-	for text, want := range map[string]string{
-		"STOPPED at loader: the loader EFI/corbel/keystone.efi is missing or damaged": "corbel-loader-gone",
-		"code 0x40170003": "corbel-boot-store-gone",
-		"error: no such device: 8f6944d2-5d50-4562-a700-43afeb5e0bc9.\nEntering rescue mode...":         "loader-names-other-volume",
-		"Kernel panic - not syncing: VFS: Unable to mount root fs on unknown-block(0,0)":                "early-boot-image-missing",
-		"blk_update_request: I/O error, dev sda, sector 2048":                                           "disk-dying",
-		"E: Could not get lock /var/lib/dpkg/lock-frontend. It is held by process 71 (unattended-upgr)": "package-system-locked",
-		"Temporary failure resolving 'packages.skerrow.example'":                                        "name-not-resolved",
-		"trying to overwrite '/usr/bin/tide', which is also in package skerrow-tide 2.0":                "file-in-two-packages",
+	for _, c := range []struct{ text, want string }{
+		{"STOPPED at loader: the loader EFI/corbel/keystone.efi is missing or damaged", "corbel-loader-gone"},
+		{"code 0x40170003", "corbel-boot-store-gone"},
+		{
+			"error: no such device: 8f6944d2-5d50-4562-a700-43afeb5e0bc9.\nEntering rescue mode...",
+			"loader-names-other-volume",
+		},
+		{
+			"Kernel panic - not syncing: VFS: Unable to mount root fs on unknown-block(0,0)",
+			"early-boot-image-missing",
+		},
+		{"blk_update_request: I/O error, dev sda, sector 2048", "disk-dying"},
+		{
+			"E: Could not get lock /var/lib/dpkg/lock-frontend. It is held by process 71 (unattended-upgr)",
+			"package-system-locked",
+		},
+		{"Temporary failure resolving 'packages.skerrow.example'", "name-not-resolved"},
+		{
+			"trying to overwrite '/usr/bin/tide', which is also in package skerrow-tide 2.0",
+			"file-in-two-packages",
+		},
 	} {
+		text, want := c.text, c.want
 		a := about(t, ask.Question{Text: text})
 		if len(a.Why) == 0 || a.Why[0].Cause != want {
 			t.Errorf("%q: %v, want %s", text, causes(a.Why), want)
