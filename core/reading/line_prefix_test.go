@@ -14,9 +14,9 @@ func TestOutlineKeepsAllThatThePatternMatches(t *testing.T) {
 	patterns := map[string]string{
 		`^(?:<\d{1,3}>)?(?P<time>[A-Z][a-z]{2} [ \d]\d \d\d:\d\d:\d\d) [^:\s]+ ` +
 			`(?P<component>[^:\[\s]+)(?:\[\d+\])?: (?:\[ *(?P<uptime>\d+\.\d+)\] )?`: // as a relay writes it
-			"<13>Nov 22 06:00:02 kestrel dhclient[401]: [ 12.5] lease",
-		`^(?P<time>\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(?:\.\d+)?(?:Z|[+-]\d\d:\d\d)) \S+ `: // with its zone
-			"2026-11-22T06:00:02.25+01:00 kestrel x",
+		"<13>Nov 22 06:00:02 kestrel dhclient[401]: [ 12.5] lease",
+		`^(?P<time>\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(?:\.\d+)?(?:Z|[+-]\d\d:\d\d)) \S+ `:// with its zone
+		"2026-11-22T06:00:02.25+01:00 kestrel x",
 		`^\[ *(?P<uptime>\d+\.\d+)\] `:                   "[    4.25] usb",
 		`(?i)^(?:warn|note|ERR) \pL+: `:                  "note Gerät: weg",
 		`^(?:a|b|c|d|e)(?:1|2|3)?(?:x|y|z)? end`:         "a2y end", // too many forms: no linePrefix
