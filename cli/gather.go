@@ -24,30 +24,13 @@ func gatherCommand() *cli.Command {
 			"Examples:\n" +
 			"   diorthos gather --image .demo/kestrel-office-3.img --out kestrel.bag.tar.gz\n" +
 			"   diorthos gather --live --site 'MV Kestrel' --out here.bag.tar.zst",
-		Flags: append(lookFlags(),
-			&cli.StringFlag{Name: "out", Usage: "the bag to write, .tar.gz or .tar.zst", Required: true},
-			&cli.StringFlag{Name: "logs", Usage: "folder of logs to take instead of those on the disk"},
-			&cli.StringFlag{Name: "machine", Usage: "name of the machine, if the system on the disk does not say"},
-			&cli.StringFlag{Name: "site", Usage: "where the machine stands"},
-			&cli.StringFlag{Name: "model", Usage: "the machine's model"},
-			jsonFlag(),
-		),
+		Flags: append(append(lookFlags(), evidenceFlags()...),
+			&cli.StringFlag{Name: "out", Usage: "the bag to write, .tar.gz or .tar.zst", Required: true}, jsonFlag()),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if _, err := args(c); err != nil {
 				return err
 			}
-			g, err := gatherTo(ctx, c.String("out"), host.GatherOptions{
-				Image:      c.String("image"),
-				Root:       c.String("root"),
-				Live:       c.Bool("live"),
-				SectorSize: c.Int("sector-size"),
-				Logs:       c.String("logs"),
-				Machine:    c.String("machine"),
-				Site:       c.String("site"),
-				Model:      c.String("model"),
-				Adapters:   platform.All(),
-				Now:        time.Now(),
-			})
+			g, err := gatherTo(ctx, c.String("out"), gatherOptions(c))
 			if err != nil {
 				return err
 			}
@@ -78,6 +61,33 @@ func gatherCommand() *cli.Command {
 			p.line("  digest %s", g.Digest)
 			return nil
 		},
+	}
+}
+
+// evidenceFlags say what to gather besides, and what a disk may not tell of its
+// machine.
+func evidenceFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "logs", Usage: "folder of logs to take instead of those on the disk"},
+		&cli.StringFlag{Name: "machine", Usage: "name of the machine, if the system on the disk does not say"},
+		&cli.StringFlag{Name: "site", Usage: "where the machine stands"},
+		&cli.StringFlag{Name: "model", Usage: "the machine's model"},
+	}
+}
+
+// gatherOptions are what lookFlags and evidenceFlags ask for.
+func gatherOptions(c *cli.Command) host.GatherOptions {
+	return host.GatherOptions{
+		Image:      c.String("image"),
+		Root:       c.String("root"),
+		Live:       c.Bool("live"),
+		SectorSize: c.Int("sector-size"),
+		Logs:       c.String("logs"),
+		Machine:    c.String("machine"),
+		Site:       c.String("site"),
+		Model:      c.String("model"),
+		Adapters:   platform.All(),
+		Now:        time.Now(),
 	}
 }
 

@@ -18,7 +18,6 @@ import (
 	"diorthos/core/climb"
 	"diorthos/core/docket"
 	"diorthos/host"
-	"diorthos/platform"
 )
 
 const diagnoseHelp = `Gathers the evidence of a machine and reads it here: no service and no network are needed. Of a
@@ -36,13 +35,7 @@ func diagnoseCommand() *cli.Command {
 	return &cli.Command{
 		Name: "diagnose", Usage: "find out why a machine failed, without a service: from a bag, a disk or this machine",
 		ArgsUsage: "[BAG]", Description: diagnoseHelp,
-		Flags: append(lookFlags(),
-			&cli.StringFlag{Name: "logs", Usage: "folder of logs to take instead of those on the disk"},
-			&cli.StringFlag{Name: "machine", Usage: "name of the machine, if the system on the disk does not say"},
-			&cli.StringFlag{Name: "site", Usage: "where the machine stands"},
-			&cli.StringFlag{Name: "model", Usage: "the machine's model"},
-			jsonFlag(),
-		),
+		Flags: append(append(lookFlags(), evidenceFlags()...), jsonFlag()),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			d, err := diagnosed(ctx, c, true)
 			if err != nil {
@@ -78,18 +71,8 @@ func diagnosed(ctx context.Context, c *cli.Command, anew bool) (*client.CaseDeta
 	if !c.IsSet("image") && c.String("root") == "" && !c.Bool("live") {
 		return nil, usage(c, errors.New("say what to look at: a BAG, --image, --root or --live"))
 	}
-	o := host.GatherOptions{
-		Image:      c.String("image"),
-		Root:       c.String("root"),
-		Live:       c.Bool("live") && !c.IsSet("image"),
-		SectorSize: c.Int("sector-size"),
-		Logs:       c.String("logs"),
-		Machine:    c.String("machine"),
-		Site:       c.String("site"),
-		Model:      c.String("model"),
-		Adapters:   platform.All(),
-		Now:        time.Now(),
-	}
+	o := gatherOptions(c)
+	o.Live = o.Live && o.Image == "" // of a climb it says that the image is this machine's
 	look, err := host.Look(o)
 	if err != nil {
 		return nil, err

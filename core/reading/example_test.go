@@ -21,7 +21,7 @@ func ExampleReader_Read() {
 	}
 	log := `Unpacking skerrow-crew (1.4) ...
 dpkg: error processing archive /var/cache/apt/archives/skerrow-crew_1.4_all.deb (--unpack):
- cannot copy extracted data for './usr/share/crew/tides.db' to '/usr/share/crew/tides.db.dpkg-new': failed to write (No space left on device)
+ cannot copy extracted data for './srv/tides.db' to '/srv/tides.db.dpkg-new': failed to write (No space left on device)
 Errors were encountered while processing:
  /var/cache/apt/archives/skerrow-crew_1.4_all.deb
 E: Sub-process /usr/bin/dpkg returned an error code (1)

@@ -147,20 +147,8 @@ func (l *Loop) Run(ctx context.Context, folder string, seed uint64, faults ...*s
 		try = faults[0].Try
 	}
 	r.try = try
-	o := standin.Options{
-		Seed:   seed,
-		Mode:   mode,
-		Name:   fmt.Sprintf("loop-%d", seed),
-		Site:   "Skerrow",
-		Now:    Now,
-		Vendor: l.Vendor,
-		Link:   l.Link,
-	}
-	var err error
-	if r.m, err = standin.Build(ctx, filepath.Join(folder, "machine"), o); err != nil {
-		return nil, err
-	}
-	if r.files, err = r.m.UserFiles(); err != nil {
+	o, err := r.build(seed, mode)
+	if err != nil {
 		return nil, err
 	}
 	for _, f := range inTime(faults) {
@@ -169,6 +157,24 @@ func (l *Loop) Run(ctx context.Context, folder string, seed uint64, faults ...*s
 		}
 	}
 	return r.res, r.run()
+}
+
+// build makes the round's machine, and notes the files of its users.
+func (r *round) build(seed uint64, mode string) (o standin.Options, err error) {
+	o = standin.Options{
+		Seed:   seed,
+		Mode:   mode,
+		Name:   fmt.Sprintf("loop-%d", seed),
+		Site:   "Skerrow",
+		Now:    Now,
+		Vendor: r.loop.Vendor,
+		Link:   r.loop.Link,
+	}
+	if r.m, err = standin.Build(r.ctx, filepath.Join(r.folder, "machine"), o); err != nil {
+		return o, err
+	}
+	r.files, err = r.m.UserFiles()
+	return o, err
 }
 
 // regressions is the group of faults that come by an attempt that went well.

@@ -13,7 +13,6 @@ import (
 	"diorthos/core/action"
 	"diorthos/core/bag"
 	"diorthos/core/ladder"
-	standin "diorthos/standin/corbel"
 )
 
 // A Mutation is what became of a machine that was changed at random.
@@ -29,20 +28,8 @@ type Mutation struct {
 // the machine does not start or take its update then.
 func (l *Loop) Mutate(ctx context.Context, folder string, seed uint64) (*Mutation, error) {
 	r := &round{loop: l, ctx: ctx, folder: folder, try: startAndUpdate, res: &Result{Seed: seed}}
-	o := standin.Options{
-		Seed:   seed,
-		Mode:   []string{"uefi", "bios"}[seed%2],
-		Name:   fmt.Sprintf("mutant-%d", seed),
-		Site:   "Skerrow",
-		Now:    Now,
-		Vendor: l.Vendor,
-		Link:   l.Link,
-	}
-	var err error
-	if r.m, err = standin.Build(ctx, filepath.Join(folder, "machine"), o); err != nil {
-		return nil, err
-	}
-	if r.files, err = r.m.UserFiles(); err != nil {
+	o, err := r.build(seed, []string{"uefi", "bios"}[seed%2])
+	if err != nil {
 		return nil, err
 	}
 	r.look = r.m.Folder
