@@ -22,6 +22,7 @@ func TestEverythingGoesWithoutAService(t *testing.T) {
 		"The loader is missing or damaged", "not handed in", "Write the loader anew")
 	wants(t, alone.must(0, "ladder", "--image", machine), "Write the loader anew")
 	wants(t, alone.must(0, "climb", "--image", machine), "proven", "look anew: diorthos diagnose --image")
+	wants(t, alone.must(1, "diagnose", "--image", machine), "Mended, and not started since", "start it, and look")
 	alone.must(0, "standin", "try", machine, "start")
 	wants(t, alone.must(0, "diagnose", "--image", machine), "nothing wrong was found in:", "lists: ", "store: ")
 
@@ -34,7 +35,7 @@ func TestEverythingGoesWithoutAService(t *testing.T) {
 	s := prepare(t)
 	s.serveProcess()
 	box := filepath.Join(machine, "kestrel-kiosk-9.outbox")
-	wants(t, s.must(0, "submit", box), "taken in as case 1", "1 rung of its ladder told", "taken in as case 3")
+	wants(t, s.must(0, "submit", box), "taken in as case 1", "1 rung of its ladder told", "taken in as case 4")
 	wants(t, s.must(0, "submit", box), "handed in before")
 	c, err := s.client().Case(t.Context(), 1)
 	if err != nil {

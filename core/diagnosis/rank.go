@@ -89,6 +89,13 @@ func Rank(
 	}
 	for _, explains := range []string{knowledge.ExplainsStart, knowledge.ExplainsAttempt} {
 		list = append(list, compete(explains, found, weights, timeline, brokenLink(explains, facts))...)
+		if m := notStartedSince(explains, facts, k); m != "" {
+			for i := range list {
+				if f := &list[i]; f.Cause == Unknown && f.Explains == explains {
+					f.Title, f.Tell = "Mended, and not started since", m
+				}
+			}
+		}
 	}
 	return list, w.notes, nil
 }
@@ -344,6 +351,24 @@ func brokenLink(explains string, facts *bag.Facts) *boot.Link {
 		return nil
 	}
 	return facts.State.Chain.Broken()
+}
+
+// notStartedSince says what was carried out when no link is broken any more by which
+// the machine starts: what its screen showed can be from before. Else it is empty.
+func notStartedSince(explains string, facts *bag.Facts, k *knowledge.Knowledge) string {
+	if explains != knowledge.ExplainsStart || facts.State == nil || len(facts.State.Chain) == 0 ||
+		facts.State.Chain.Broken() != nil {
+		return ""
+	}
+	for _, m := range slices.Backward(facts.Mended) {
+		if r := k.Remedies[m.Remedy]; r != nil && m.Outcome == provenOutcome {
+			return fmt.Sprintf(
+				"%q was carried out on %s, and no link is broken any more by which the machine starts. What its screen "+
+					"shows may be from before: start it, and look anew.", r.Title, m.At.Format("2006-01-02 15:04"),
+			)
+		}
+	}
+	return ""
 }
 
 // wants is what has to be explained of the latest attempt: that the machine
