@@ -96,7 +96,7 @@ func showBroke(p *page, d *docket.Docket) {
 	if where := strings.TrimSpace(b.Stage + " " + b.Object); where != "" {
 		p.line("  %s", p.strong(where))
 	}
-	p.hangingIndent("  decisive  ", at(&b.Decisive.Place))
+	p.hangingIndent("  decisive  ", at(&b.Decisive.Place)+saidBy(b))
 	p.quote(b.Decisive.Text)
 	if b.Decisive.Means != "" {
 		p.line("  means")
@@ -113,6 +113,14 @@ func showBroke(p *page, d *docket.Docket) {
 			p.hangingIndent(fmt.Sprintf("  %9d ", e.Line), strings.ReplaceAll(e.Text, "\n", " "))
 		}
 	}
+}
+
+// saidBy says who wrote the decisive record, if that is known.
+func saidBy(f *docket.Failure) string {
+	if f.SaidBy == "" {
+		return ""
+	}
+	return ", said by " + f.SaidBy
 }
 
 func (p *page) quote(s string) {
@@ -151,6 +159,7 @@ func showWhy(p *page, d *docket.Docket) {
 		return
 	}
 	p.head("Why")
+	showKinds(p, d)
 	for i, f := range d.Why {
 		if i > 0 {
 			p.line("")
@@ -160,6 +169,16 @@ func showWhy(p *page, d *docket.Docket) {
 		p.evidence(markGood, "for", f.For)
 		p.evidence(markNone, "against", f.Against)
 	}
+}
+
+// showKinds says how sure the sort of failure is, where the causes below leave that open.
+func showKinds(p *page, d *docket.Docket) {
+	if len(d.Kinds) == 0 || d.Kinds[0].Probability < d.Why[0].Probability+0.01 && d.Kinds[0].Kind == d.Why[0].Kind {
+		return
+	}
+	k := d.Kinds[0]
+	p.line("  %s  of the kind: %s", p.strong(percent(k.Probability)), k.Title)
+	p.line("")
 }
 
 // showSettle lists what to look at, the most telling first.

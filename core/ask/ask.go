@@ -205,7 +205,7 @@ func (w *weights) match(text string, q Question, share float64) {
 	hits := w.k.Reader.Hits(text)
 	for _, s := range w.k.Signatures {
 		c := w.k.Causes[s.Cause]
-		if c.Kind || q.Family != "" && c.Family != "" && c.Family != q.Family {
+		if c.CatchAll || q.Family != "" && c.Family != "" && c.Family != q.Family {
 			continue
 		}
 		for i, p := range s.Events {
@@ -261,7 +261,7 @@ func (w *weights) findings() []diagnosis.Finding {
 		}
 		c := w.k.Causes[id]
 		list = append(list, diagnosis.Finding{
-			Cause: id, Title: c.Title, Explains: c.Explains, Tell: c.Tell, Probability: p, KindOnly: c.Kind,
+			Cause: id, Title: c.Title, Explains: c.Explains, Tell: c.Tell, Probability: p, Kind: c.Kind, KindOnly: c.CatchAll,
 			For: w.says[id], Against: []diagnosis.Evidence{}, Remedies: c.Remedies,
 		})
 	}

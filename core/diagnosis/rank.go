@@ -28,7 +28,8 @@ type Evidence struct {
 type Finding struct {
 	Cause       string     `json:"cause"`
 	Title       string     `json:"title"`
-	Explains    string     `json:"explains"` // start or attempt
+	Kind        string     `json:"kind,omitempty"` // which sort of failure it is; none of a cause that is not known
+	Explains    string     `json:"explains"`       // start or attempt
 	Tell        string     `json:"tell"`
 	Probability float64    `json:"probability"` // 0 to 1, among all that can explain the same thing
 	For         []Evidence `json:"for"`
@@ -167,13 +168,17 @@ func (w *weighing) weigh(s *knowledge.Signature, c *knowledge.Cause) (*Finding, 
 		Explains: c.Explains,
 		Tell:     c.Tell,
 		Remedies: c.Remedies,
-		KindOnly: c.Kind,
+		Kind:     c.Kind,
+		KindOnly: c.CatchAll,
 		For:      []Evidence{},
 		Against:  []Evidence{},
 	}
 	odds := 1.0
 	for i, p := range s.Events {
 		seen := quotes(timeline, p.In, s.WatchID(i))
+		if p.Peer {
+			seen = slices.DeleteFunc(seen, func(e reading.Event) bool { return e.Peer == "" })
+		}
 		if len(seen) == 0 {
 			odds *= p.Otherwise
 			if p.Otherwise < 1 {

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"io"
 	"math"
+	"slices"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -208,5 +209,25 @@ func TestTheSameBagGivesTheSameFindings(t *testing.T) {
 		if string(raw) != string(first) {
 			t.Fatalf("%s\n%s", first, raw)
 		}
+	}
+}
+
+func TestAKindIsSurerThanItsCauses(t *testing.T) {
+	kinds := map[string]*knowledge.Kind{
+		"fuel": {ID: "fuel", Domain: "machine", Title: "The fuel"},
+		"door": {ID: "door", Domain: "machine", Title: "The doors"},
+	}
+	got := diagnosis.Kinds([]diagnosis.Finding{
+		{Cause: "tank-empty", Kind: "fuel", Explains: "attempt", Probability: 0.4},
+		{Cause: "hatch-open", Kind: "door", Explains: "start", Probability: 0.7},
+		{Cause: "pump-broken", Kind: "fuel", Explains: "attempt", Probability: 0.45},
+		{Cause: diagnosis.Unknown, Explains: "attempt", Probability: 0.15},
+	}, kinds)
+	want := []diagnosis.KindShare{
+		{Kind: "fuel", Domain: "machine", Title: "The fuel", Explains: "attempt", Probability: 0.85},
+		{Kind: "door", Domain: "machine", Title: "The doors", Explains: "start", Probability: 0.7},
+	}
+	if !slices.Equal(got, want) {
+		t.Errorf("got %+v, want %+v", got, want)
 	}
 }

@@ -19,6 +19,7 @@ type Docket struct {
 	Gathered   time.Time             `json:"gathered"`
 	Attempts   []Attempt             `json:"tried"` // the latest attempt first
 	Failure    *Failure              `json:"broke,omitempty"`
+	Kinds      []diagnosis.KindShare `json:"kinds"` // how sure it is which sort of failure it is
 	Why        []diagnosis.Finding   `json:"why"`
 	Settle     []diagnosis.NextCheck `json:"settle"`   // what would tell the causes apart, the most telling first
 	Ready      []readiness.Choice    `json:"ready"`    // how fit the machine is for the releases that are known
@@ -55,6 +56,7 @@ type Failure struct {
 	Stage    string          `json:"stage,omitempty"`
 	Object   string          `json:"object,omitempty"`
 	Decisive reading.Event   `json:"decisive"`
+	SaidBy   string          `json:"saidBy,omitempty"` // who wrote it, in words
 	Why      string          `json:"why"` // by which rule it was chosen
 	Chain    []reading.Event `json:"chain"`
 }
@@ -95,6 +97,7 @@ func Draw(
 		Machine:    facts.Machine,
 		Gathered:   facts.Gathered,
 		Attempts:   []Attempt{},
+		Kinds:      diagnosis.Kinds(why, k.Kinds),
 		Why:        append([]diagnosis.Finding{}, why...),
 		Settle:     settle,
 		Ready:      append([]readiness.Choice{}, ready...),
@@ -117,7 +120,14 @@ func Draw(
 		d.Attempts = append(d.Attempts, attemptOf(timeline.Attempts[i]))
 	}
 	if a := timeline.Latest(); a != nil && a.Decisive != nil {
-		d.Failure = &Failure{Stage: a.Stage, Object: a.Object, Decisive: *a.Decisive, Why: a.Why, Chain: a.Chain}
+		d.Failure = &Failure{
+			Stage:    a.Stage,
+			Object:   a.Object,
+			Decisive: *a.Decisive,
+			SaidBy:   a.Decisive.Speaker.String(),
+			Why:      a.Why,
+			Chain:    a.Chain,
+		}
 	}
 	return d, nil
 }

@@ -37,7 +37,7 @@ type label struct {
 type score struct {
 	name, want, got string
 	probability     float64 // given to the right cause
-	line            string
+	line, says      string
 	cause, decisive bool
 }
 
@@ -59,6 +59,27 @@ func captures(t *testing.T) fs.FS {
 // decisive line known.
 func TestGenuineFailuresAreJudgedRight(t *testing.T) {
 	judgeAll(t, captures(t), nil)
+}
+
+// What healthy machines print says nothing: no line by which a genuine failure is known
+// may be among it.
+func TestNoDecisiveLineIsOneOfHealthyRuns(t *testing.T) {
+	k, err := knowledge.Load(shipped.Files)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, all := range []fs.FS{captures(t), fresh(t)} {
+		names, err := fs.Glob(all, "*/label.yaml")
+		if err != nil || len(names) == 0 {
+			t.Fatal(names, err)
+		}
+		for _, file := range names {
+			s := judge(t, k, all, path.Dir(file))
+			if first, _, _ := strings.Cut(s.says, "\n"); s.decisive && k.Healthy.Knows(first) {
+				t.Errorf("%s: healthy runs print %q too", path.Dir(file), first)
+			}
+		}
+	}
 }
 
 // The same failures, each among the rotated and compressed logs of an older
@@ -184,6 +205,7 @@ func judge(t *testing.T, k *knowledge.Knowledge, all fs.FS, name string, more ..
 	}
 	if d.Failure != nil {
 		e := d.Failure.Decisive
+		s.says = e.Text
 		s.line = fmt.Sprintf("%s:%d %.60q", e.File, e.Line, e.Text)
 		want := firstLine(t, folder, e.File, regexp.MustCompile(l.Decisive))
 		s.decisive = want > 0 && want >= e.Line && want <= e.Line+strings.Count(e.Text, "\n")

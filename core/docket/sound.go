@@ -13,10 +13,16 @@ const NothingWrong = "Nothing wrong was found"
 // in: an attempt in the logs, or a system. A disk that is empty is not fine.
 func (d *Docket) Sound() bool { return d.Headline() == NothingWrong }
 
-// Headline is the docket in one line: the likeliest cause, else what else is wrong,
-// else that there is nothing to judge by.
+// From this probability on a kind is said where no single cause is likelier than not.
+const kindSure = 0.8
+
+// Headline is the docket in one line: the likeliest cause, or its kind where no single
+// one is likelier than not; else what else is wrong, else that there is nothing to judge by.
 func (d *Docket) Headline() string {
 	if len(d.Why) > 0 {
+		if len(d.Kinds) > 0 && d.Why[0].Probability < 0.5 && d.Kinds[0].Probability >= kindSure {
+			return d.Kinds[0].Title
+		}
 		return d.Why[0].Title
 	}
 	if d.Failure != nil {

@@ -53,7 +53,8 @@ func addVolume(list []bag.Volume, fields map[string]string, from string) []bag.V
 	if _, ok := fields["size"]; ok {
 		v.Size, v.Free = number(fields["size"]), number(fields["free"])
 	}
-	if _, ok := fields["inodes"]; ok {
+	// A file system that makes inodes as it needs them, or has none, shows 0 of 0.
+	if n, ok := fields["inodes"]; ok && number(n) > 0 {
 		v.Inodes, v.InodesFree, v.InodesKnown = number(fields["inodes"]), number(fields["inodesFree"]), true
 	}
 	return list

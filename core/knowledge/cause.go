@@ -24,9 +24,10 @@ type Cause struct {
 	Tell     string   `yaml:"tell"`  // what a person should be told
 	Family   string   `yaml:"-"`     // of systems that can have it; empty for any
 	Remedies []string `yaml:"remedies"`
-	// Kind says that it names a kind of failure only, known by who failed at what. It
-	// is what is left to say where no closer cause is known.
-	Kind bool `yaml:"kind"`
+	Kind     string   `yaml:"kind"` // the ID of a [Kind]; a site may leave it out
+	// CatchAll says that it names its kind only, known by who failed at what. It is what
+	// is left to say where no closer cause is known.
+	CatchAll bool `yaml:"catch-all"`
 
 	file string
 }

@@ -14,6 +14,7 @@ import (
 	"strings"
 
 	"github.com/goccy/go-yaml"
+	"github.com/klauspost/compress/gzip"
 
 	"diorthos/core/action"
 	"diorthos/core/boot"
@@ -29,7 +30,9 @@ type Knowledge struct {
 	Version    string // changes whenever a file does
 	Dialects   []*reading.Dialect
 	Lexicon    *reading.Lexicon
+	Healthy    reading.Templates // what runs printed that succeeded
 	Codes      *codes.Table
+	Kinds      map[string]*Kind
 	Causes     map[string]*Cause
 	Signatures []*Signature
 	Remedies   map[string]*Remedy
@@ -53,6 +56,8 @@ type Knowledge struct {
 func Load(shipped fs.FS, site ...fs.FS) (*Knowledge, error) {
 	k := &Knowledge{
 		Lexicon:  &reading.Lexicon{},
+		Healthy:  reading.Templates{},
+		Kinds:    map[string]*Kind{},
 		Causes:   map[string]*Cause{},
 		Remedies: map[string]*Remedy{},
 		Families: map[string]*Family{},
@@ -64,7 +69,7 @@ func Load(shipped fs.FS, site ...fs.FS) (*Knowledge, error) {
 	where := map[string]fs.FS{}
 	for _, files := range append([]fs.FS{shipped}, site...) {
 		err := fs.WalkDir(files, ".", func(name string, d fs.DirEntry, err error) error {
-			if err == nil && !d.IsDir() && (path.Ext(name) == ".yaml" || path.Ext(name) == ".csv") {
+			if err == nil && !d.IsDir() && slices.Contains([]string{".yaml", ".csv", ".gz"}, path.Ext(name)) {
 				where[name] = files
 			}
 			return err
@@ -102,7 +107,7 @@ func Load(shipped fs.FS, site ...fs.FS) (*Knowledge, error) {
 		return nil, err
 	}
 	k.Book = messages.New(k.Messages)
-	k.Reader, err = reading.NewReader(k.Dialects, k.Lexicon, k.watches(), reading.Languages{
+	k.Reader, err = reading.NewReader(k.Dialects, k.Lexicon, k.Healthy, k.watches(), reading.Languages{
 		Known: k.languages,
 		Catalogues: func(language string) (lists [][]catalogue.Message) {
 			for _, files := range append([]fs.FS{shipped}, site...) {
@@ -145,6 +150,15 @@ func (k *Knowledge) file(name string, text []byte, families *[]codes.Family) err
 		err := decode(name, text, &doc)
 		k.Limits = doc.Limits
 		return err
+	case "kinds.yaml":
+		var doc struct {
+			Kinds []*Kind `yaml:"kinds"`
+		}
+		err := decode(name, text, &doc)
+		for _, kind := range doc.Kinds {
+			k.Kinds[kind.ID] = kind
+		}
+		return err
 	case "faults.yaml":
 		var doc struct {
 			Faults map[boot.Fault]action.ID `yaml:"faults"`
@@ -159,6 +173,8 @@ func (k *Knowledge) file(name string, text []byte, families *[]codes.Family) err
 		err := decode(name, text, &doc)
 		k.languages = append(k.languages, doc.Languages...)
 		return err
+	case "healthy":
+		return k.healthy(name, text)
 	case "dialects":
 		d := &reading.Dialect{}
 		k.Dialects = append(k.Dialects, d)
@@ -250,10 +266,24 @@ func (k *Knowledge) file(name string, text []byte, families *[]codes.Family) err
 		}
 	default:
 		return fmt.Errorf(
-			"%s: knowledge lies in dialects, codes, causes, signatures, remedies, releases, families, checks or "+
-				"messages", name,
+			"%s: knowledge lies in dialects, codes, causes, signatures, remedies, releases, families, checks, "+
+				"messages or healthy", name,
 		)
 	}
+	return nil
+}
+
+// healthy reads templates of lines, packed with gzip.
+func (k *Knowledge) healthy(name string, packed []byte) error {
+	z, err := gzip.NewReader(bytes.NewReader(packed))
+	if err != nil {
+		return fmt.Errorf("%s: %w", name, err)
+	}
+	templates, err := reading.ReadTemplates(z)
+	if err != nil {
+		return fmt.Errorf("%s: %w", name, err)
+	}
+	maps.Copy(k.Healthy, templates)
 	return nil
 }
 
@@ -327,7 +357,7 @@ func (k *Knowledge) link(texts map[string][]byte) error {
 			return err
 		}
 	}
-	return errors.Join(k.Limits.check(), k.checkMends())
+	return errors.Join(k.Limits.check(), checkKinds(k.Kinds), k.checkMends())
 }
 
 func (k *Knowledge) checkMessage(m *messages.Message) error {
@@ -356,6 +386,9 @@ func (k *Knowledge) checkCause(c *Cause) error {
 	}
 	if c.Explains != ExplainsStart && c.Explains != ExplainsAttempt {
 		return fmt.Errorf("explains %q: want %s or %s", c.Explains, ExplainsStart, ExplainsAttempt)
+	}
+	if c.Kind != "" && k.Kinds[c.Kind] == nil {
+		return fmt.Errorf("kind %q: want one of %v", c.Kind, slices.Sorted(maps.Keys(k.Kinds)))
 	}
 	for _, id := range c.Remedies {
 		if k.Remedies[id] == nil {

@@ -25,6 +25,24 @@ func TestShippedKnowledgeLoads(t *testing.T) {
 	}
 }
 
+func TestEveryShippedCauseIsOfAKind(t *testing.T) {
+	k, err := knowledge.Load(shipped.Files)
+	if err != nil {
+		t.Fatal(err)
+	}
+	used := map[string]bool{}
+	for _, c := range k.Causes {
+		if used[c.Kind] = true; k.Kinds[c.Kind] == nil {
+			t.Errorf("%s: kind %q is none", c.ID, c.Kind)
+		}
+	}
+	for id := range k.Kinds {
+		if !used[id] {
+			t.Errorf("no cause is of the kind %s", id)
+		}
+	}
+}
+
 func TestLoadSaysWhereTheFaultLies(t *testing.T) {
 	const cause = "causes:\n  - {id: a, title: A, explains: attempt, prior: 0.1, tell: It is so.}\n"
 	for name, c := range map[string]struct{ file, text, want string }{

@@ -40,8 +40,10 @@ type Signature struct {
 
 // An EventPattern is looked for in events.
 type EventPattern struct {
-	Match     string  `yaml:"match"`
-	In        string  `yaml:"in"`
+	Match string `yaml:"match"`
+	In    string `yaml:"in"`
+	// Peer asks besides that the record tells of another machine than its address names.
+	Peer      bool    `yaml:"peer"`
 	Odds      float64 `yaml:"odds"`
 	Otherwise float64 `yaml:"otherwise"`
 }

@@ -105,7 +105,7 @@ func (a *Attempt) decideIn(events []Event, declared int) {
 			return
 		}
 	}
-	if last := declared - 1; last > start && last >= 0 && events[last].said && events[declared].blamesScript() {
+	if last := lastSaid(events, start, declared); last >= 0 && events[declared].blamesScript() {
 		a.choose(events, last, fmt.Sprintf("the last that %q said before it was declared failed in line %d", a.Stage+" "+
 			object, events[declared].Line))
 		return
@@ -115,6 +115,21 @@ func (a *Attempt) decideIn(events []Event, declared int) {
 		fmt.Sprintf("nothing between the start of %q and this declaration sounds like a failure", a.Stage+
 			" "+object),
 	)
+}
+
+// lastSaid is the last that was said before a declaration and that healthy runs do not
+// print too; the last at all if they print all of it. It is -1 if nothing was said.
+func lastSaid(events []Event, start, declared int) int {
+	last := declared - 1
+	if last <= start || last < 0 || !events[last].said {
+		return -1
+	}
+	for i := last; i > start && events[i].said; i-- {
+		if !events[i].Harmless {
+			return i
+		}
+	}
+	return last
 }
 
 // isSevere reports whether it is a failure, calls itself no warning, and says more
@@ -127,12 +142,12 @@ func (e Event) saysMore() bool { return e.IsError() && e.Mark != Verdict }
 // failed that had the word until then.
 func (e Event) blamesScript() bool { return e.script != nil && e.script.MatchString(e.original()) }
 
-// worstFirst lists events from one up to another in their order, those that call
-// themselves warnings behind all others.
+// worstFirst lists events from one up to another in their order: first those that call
+// themselves errors, last those that call themselves warnings.
 func worstFirst(events []Event, from, to int) (list []int) {
-	for _, mild := range []bool{false, true} {
+	for rank := range 3 {
 		for i := max(from, 0); i < to; i++ {
-			if events[i].mild == mild {
+			if events[i].rank() == rank {
 				list = append(list, i)
 			}
 		}
@@ -140,7 +155,35 @@ func worstFirst(events []Event, from, to int) (list []int) {
 	return list
 }
 
+func (e Event) rank() int {
+	switch {
+	case e.plain:
+		return 0
+	case e.mild:
+		return 2
+	}
+	return 1
+}
+
+// explained goes back from a failure to the first in the lines right above it whose
+// program the one below it names: who passes on that another program failed says less
+// than that program.
+func explained(events []Event, i int) int {
+	for i > 0 && events[i-1].File == events[i].File && events[i-1].lastLine()+1 == events[i].Line &&
+		events[i-1].IsError() && !events[i-1].mild && events[i-1].Mark == "" {
+		program := programName(events[i-1])
+		if program == "" || program == programName(events[i]) || !strings.Contains(events[i].message(), program) {
+			break
+		}
+		i--
+	}
+	return i
+}
+
 func (a *Attempt) choose(events []Event, i int, why string) {
+	if first := explained(events, i); first != i {
+		i, why = first, why+"; it names the program that failed in the line above it"
+	}
 	if first := precedingWarnings(events, i); first != i {
 		i, why = first, why+"; the warnings right above it say why"
 	}

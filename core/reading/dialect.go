@@ -44,6 +44,7 @@ type Dialect struct {
 	Tries   AttemptKind `yaml:"tries"`
 	Rules   []Rule      `yaml:"rules"`
 	Kinds   []Kind      `yaml:"kinds"`
+	Tools   []Tool      `yaml:"tools"` // the engine's own programs
 	Samples []Sample    `yaml:"samples"`
 
 	record      *regexp.Regexp
@@ -71,11 +72,15 @@ type Rule struct {
 	// Script is a pattern of the declaration with its reason by which it blames a
 	// program that had the word until then: the line above was the last it said.
 	Script string `yaml:"script"`
+	// Peer is a pattern of the record with its reason whose group "peer" is the machine that
+	// was spoken to, as HOST or HOST:PORT; the object is the address that was asked for.
+	Peer string `yaml:"peer"`
 	// List says that the group "list" holds changes "name (from, to), …".
 	List bool `yaml:"list"`
 
 	re       *regexp.Regexp
 	script   *regexp.Regexp // nil for none
+	peer     *regexp.Regexp // nil for none
 	literals []string
 }
 
@@ -112,6 +117,11 @@ func (d *Dialect) compile() error {
 		if r.Script != "" {
 			if r.script, err = regexp.Compile(r.Script); err != nil {
 				return fmt.Errorf("dialect %s: rule %d: script: %w", d.ID, i+1, err)
+			}
+		}
+		if r.Peer != "" {
+			if r.peer, err = regexp.Compile(r.Peer); err != nil || r.peer.SubexpIndex("peer") < 0 {
+				return fmt.Errorf("dialect %s: rule %d: peer: want a pattern with a group \"peer\": %w", d.ID, i+1, err)
 			}
 		}
 		if r.re, r.literals, err = compilePattern(r.Match); err != nil {
@@ -352,14 +362,16 @@ type Lexicon struct {
 	Errors   []string `yaml:"errors"`   // words; matched whole, not inside names
 	Warnings []string `yaml:"warnings"` //
 	Mild     []string `yaml:"mild"`     // patterns: how a record begins that calls itself a warning, whatever its words
-	Never    []string `yaml:"never"`    // patterns: phrases with such a word that say the opposite
+	// Plain are patterns: how a record begins that calls itself an error, whatever its words.
+	Plain    []string `yaml:"plain"`
+	Never    []string `yaml:"never"` // patterns: phrases with such a word that say the opposite
 	Harmless []struct {
 		Match string `yaml:"match"`
 		Why   string `yaml:"why"`
 	} `yaml:"harmless"`
 
 	errors, warnings wordSet
-	mild             *regexp.Regexp // nil for none
+	mild, plain      *regexp.Regexp // nil for none
 	never, harmless  []pattern
 	known            prefilter // of never, then of harmless
 }
@@ -374,12 +386,12 @@ type pattern struct {
 func (l *Lexicon) compile() error {
 	l.errors, l.warnings = newWordSet(l.Errors), newWordSet(l.Warnings)
 	var lists [][]string
-	if len(l.Mild) > 0 {
-		re, err := regexp.Compile("^(?:" + strings.Join(l.Mild, "|") + ")")
-		if err != nil {
-			return fmt.Errorf("lexicon: mild: %w", err)
-		}
-		l.mild = re
+	var err error
+	if l.mild, err = beginning(l.Mild); err != nil {
+		return fmt.Errorf("lexicon: mild: %w", err)
+	}
+	if l.plain, err = beginning(l.Plain); err != nil {
+		return fmt.Errorf("lexicon: plain: %w", err)
 	}
 	for i, text := range l.Never {
 		re, list, err := compilePattern("(?i)" + text)
@@ -397,6 +409,14 @@ func (l *Lexicon) compile() error {
 	}
 	l.known = newPrefilter(lists)
 	return nil
+}
+
+// beginning joins patterns of how a record begins; nil if there are none.
+func beginning(patterns []string) (*regexp.Regexp, error) {
+	if len(patterns) == 0 {
+		return nil, nil
+	}
+	return regexp.Compile("^(?:" + strings.Join(patterns, "|") + ")")
 }
 
 // judge says how bad a text sounds. The phrases that take it back are looked

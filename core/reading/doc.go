@@ -2,7 +2,7 @@
 // events, events into attempts, and for the attempt that failed the decisive
 // event, the first of the chain that made it fail.
 //
-//	reader, err := reading.NewReader(dialects, lexicon, watch, reading.Languages{})
+//	reader, err := reading.NewReader(dialects, lexicon, nil, watch, reading.Languages{})
 //	timeline, err := reader.Read(ctx, sources, reading.Anchor{Now: now}, nil)
 //	for _, a := range timeline.Attempts {
 //		fmt.Println(a.Kind, a.Outcome, a.Decisive)

@@ -47,6 +47,7 @@ type Event struct {
 	Time      time.Time `json:"time,omitzero"`
 	Level     Level     `json:"level"`
 	Component string    `json:"component,omitempty"` // who wrote it: a program, a part of the kernel
+	Speaker   Speaker   `json:"speaker,omitzero"`    // who wrote it, by the structure of the attempt
 	Mark      Mark      `json:"mark,omitempty"`
 	Operation string    `json:"operation,omitempty"`
 	Object    string    `json:"object,omitempty"`
@@ -59,9 +60,13 @@ type Event struct {
 	Harmless      bool     `json:"harmless,omitempty"` // seen on healthy machines too
 	SeenInSuccess bool     `json:"usual,omitempty"`    // stands in attempts that succeeded too
 	Hits          []string `json:"hits,omitempty"`     // watched patterns that it matches
+	// Peer is who was spoken to, where that is another machine than the address in Object
+	// names: a proxy, say.
+	Peer string `json:"peer,omitempty"`
 
 	uptime       float64        // seconds since the machine's start, if the record tells
 	carried      [2]string      // a field of the record that this line is part of, and its value
+	plain        bool           // it calls itself an error
 	mild         bool           // it calls itself a warning: what calls itself an error comes first
 	script       *regexp.Regexp // by which its words, with the reason, blame a program that spoke before
 	said         bool           // it stands right above a declaration of failure, and is kept for that alone

@@ -1,6 +1,42 @@
 package reading
 
-import "strings"
+import (
+	"bufio"
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+)
+
+// Templates are lines that runs printed which succeeded, each with the number of those
+// runs. What healthy machines print says nothing.
+type Templates map[string]int
+
+// ReadTemplates reads lines of a number, a tab and a template; those that begin with #
+// are remarks.
+func ReadTemplates(r io.Reader) (Templates, error) {
+	t := Templates{}
+	in := bufio.NewScanner(r)
+	for n := 1; in.Scan(); n++ {
+		if strings.HasPrefix(in.Text(), "#") {
+			continue
+		}
+		number, text, ok := strings.Cut(in.Text(), "\t")
+		runs, err := strconv.Atoi(number)
+		if !ok || err != nil || runs < 1 {
+			return nil, fmt.Errorf("line %d: want the number of runs, a tab and a template, got %q", n, in.Text())
+		}
+		t[text] += runs
+	}
+	return t, in.Err()
+}
+
+// Knows reports whether a text is one that healthy machines print.
+func (t Templates) Knows(text string) bool { return len(t) > 0 && t[Template(text)] > 0 }
+
+// Template is a line of a log without what differs from one machine to the next: what a
+// terminal drew over, and digits.
+func Template(text string) string { return strings.TrimSpace(shape(clean([]byte(text)))) }
 
 // learn marks what sounds like a failure and stands in attempts that succeeded
 // too: in one that failed it is not what made it fail.

@@ -31,6 +31,7 @@ type Watch struct {
 type Reader struct {
 	dialects   []*Dialect
 	lexicon    *Lexicon
+	healthy    Templates
 	watch      []watched
 	watching   prefilter
 	finders    map[string]func() *finder // by dialect; made when first needed, for they are large
@@ -47,10 +48,13 @@ type watched struct {
 
 // NewReader compiles the knowledge. Every pattern must hold some fixed text. The
 // languages may be empty.
-func NewReader(dialects []*Dialect, lexicon *Lexicon, watch []Watch, languages Languages) (*Reader, error) {
+func NewReader(
+	dialects []*Dialect, lexicon *Lexicon, healthy Templates, watch []Watch, languages Languages,
+) (*Reader, error) {
 	r := &Reader{
 		dialects: dialects,
 		lexicon:  lexicon,
+		healthy:  healthy,
 		finders:  map[string]func() *finder{},
 		plain:    &Dialect{ID: "plain", Title: "lines of text"},
 	}
@@ -148,6 +152,9 @@ func (r *Reader) Read(ctx context.Context, sources []Source, anchor Anchor, prog
 	t.Attempts, t.Unassigned = attempts(streams)
 	t.SeenInSuccess = learn(t.Attempts)
 	for _, a := range t.Attempts {
+		for i := range a.parts {
+			a.parts[i].attribute()
+		}
 		a.decide()
 	}
 	return t, ctx.Err()
@@ -205,7 +212,8 @@ func (r *Reader) readOne(
 	s := stream{dialect: d}
 	counted := &meter{r: in}
 	if d.State != nil {
-		s.state, report.Lines, err = d.State.read(ctx, src.Name, counted)
+		states := &stateReader{forms: r.stateForms(), form: d.State}
+		s.state, report.Lines, err = states.read(ctx, src.Name, counted)
 		report.Size, report.Kept = counted.n, len(s.state)
 		if err != nil {
 			report.Problem = err.Error()
@@ -231,7 +239,41 @@ func (r *Reader) readOne(
 	}
 	report.Lines, report.Cut, report.Unparsed = lines.count, lines.cut, lines.unparsed
 	report.Size, report.Kept, report.Left = counted.n, len(s.events), e.left
+	if d.Whole && report.Size <= maxScreen {
+		s.state = r.stateAmong(ctx, src)
+	}
 	return s, report
+}
+
+// maxScreen is how large a file of what a screen showed may be, in bytes, in which states
+// are looked for that somebody had printed there.
+const maxScreen = 4 << 20
+
+// stateAmong takes what tools printed of a state among what a screen showed.
+func (r *Reader) stateAmong(ctx context.Context, src Source) []StateRecord {
+	body, err := OpenPlain(src)
+	if err != nil {
+		return nil
+	}
+	defer func() { _ = body.Close() }()
+	_, in, err := peekHead(body)
+	if err != nil {
+		return nil
+	}
+	list, _, err := (&stateReader{forms: r.stateForms(), among: true}).read(ctx, src.Name, in)
+	if err != nil {
+		return nil
+	}
+	return list
+}
+
+func (r *Reader) stateForms() (list []*StateForm) {
+	for _, d := range r.dialects {
+		if d.State != nil {
+			list = append(list, d.State)
+		}
+	}
+	return list
 }
 
 // dialectOf decides by the name and, where that says nothing, by which
@@ -274,13 +316,13 @@ type assembler struct {
 	decoder *decoder
 	fields  map[string]string // of the record that is being read, for dialects with a line for each
 	record  int               // where its events begin
-	reason  bool              // the next line may tell the reason of the last event
+	reason  *Rule             // set while the next line may tell the reason of the last event
 	left    int               // events that had to be left out
 }
 
 func (a *assembler) take(l line) {
 	events := a.stream.events
-	if a.reason && len(events) > 0 && l.number == events[len(events)-1].Line+1 &&
+	if a.reason != nil && len(events) > 0 && l.number == events[len(events)-1].Line+1 &&
 		strings.TrimLeft(l.event.Text, " \t") != l.event.Text {
 		last := &events[len(events)-1]
 		reason := strings.TrimSpace(l.event.Text)
@@ -292,12 +334,14 @@ func (a *assembler) take(l line) {
 		last.Text += "\n" + reason
 		last.Length = int(l.offset+int64(l.length)) - int(last.Offset)
 		last.Hits = a.reader.hits(last.original())
-		a.reason = false
+		last.Peer = a.reason.otherPeer(last.Object, last.original())
+		a.reason = nil
 		return
 	}
-	a.reason = false
+	a.reason = nil
 	if l.event.said {
 		l.event.Hits, l.hit = a.reader.hits(l.event.Text), strings.TrimSpace(l.event.Text) != ""
+		l.event.Harmless = a.reader.healthy.Knows(l.event.Text)
 	}
 	if !l.hit {
 		return
@@ -311,7 +355,9 @@ func (a *assembler) take(l line) {
 		return
 	}
 	l.event.Place = Place{File: a.file, Line: l.number, Offset: l.offset, Length: l.length}
-	a.reason = l.rule != nil && l.rule.Reason
+	if l.rule != nil && l.rule.Reason {
+		a.reason = l.rule
+	}
 	a.stream.events = append(events, l.event)
 	if len(a.stream.events) == 2*maxEvents {
 		a.thin()
@@ -397,7 +443,9 @@ func (r *Reader) look(
 	e.Level = Info
 	if seen.level != Info {
 		e.Level, e.Harmless = r.lexicon.judge(e.message())
+		e.Harmless = e.Harmless || e.Level != Info && r.healthy.Knows(e.message())
 		e.mild = r.lexicon.mild != nil && r.lexicon.mild.MatchString(e.message())
+		e.plain = r.lexicon.plain != nil && r.lexicon.plain.MatchString(e.message())
 	}
 	if level == Error || level == Warning && e.Level == Info {
 		e.Level = level

@@ -5,6 +5,7 @@ import (
 	"context"
 	"io"
 	"runtime"
+	"slices"
 	"unicode/utf8"
 )
 
@@ -14,6 +15,8 @@ const (
 	// maxLine is how much of a line is looked at and kept. Longer ones are
 	// cut there and counted.
 	maxLine = 16 << 10
+	// maxAbove is how many lines above a declaration of failure are kept, in lines.
+	maxAbove = 6
 )
 
 // A line is one line of a log that matters, or is indented below one that
@@ -25,7 +28,7 @@ type line struct {
 	event  Event // without its place; zero for a line that is only indented
 	rule   *Rule
 	hit    bool
-	above  *line // what was said right above a declaration of failure, and does not matter by itself
+	above  []line // what was said right above a declaration of failure, and does not matter by itself
 }
 
 // A look tells of the text of a line whether it matters. What stands before
@@ -92,9 +95,9 @@ func scanLines(
 				continue // indented, below a line of the chunk before that does not matter
 			}
 			l.number += total.count + 1
-			if l.above != nil {
-				l.above.number += total.count + 1
-				take(*l.above)
+			for _, above := range l.above {
+				above.number += total.count + 1
+				take(above)
 			}
 			take(l)
 		}
@@ -164,9 +167,8 @@ func search(c *chunk, find *literals, records linePrefix, see look) scanned {
 	s := scanned{lines: c.lines}
 	data, offset := c.data, c.offset
 	near := true     // the line before matters, or is not known
-	var above []byte // the line before, if it does not matter
-	var aboveAt int64
-	if c.inside { // what is left of a line that was cut already
+	var above []line // the lines right before, that do not matter
+	if c.inside {    // what is left of a line that was cut already
 		rest := bytes.IndexByte(data, '\n') + 1
 		if rest == 0 {
 			rest = len(data)
@@ -201,18 +203,20 @@ func search(c *chunk, find *literals, records linePrefix, see look) scanned {
 			l.event.Text = clean(text)
 		}
 		if hit && l.rule != nil && l.rule.Mark == Fails && len(above) > 0 {
-			l.above = &line{
-				number: s.count - 1,
-				offset: aboveAt,
-				length: len(above),
-				event:  Event{Text: clean(above), said: true},
+			for i := range above {
+				above[i].event = Event{Text: clean(c.data[above[i].offset-c.offset:][:above[i].length]), said: true}
 			}
+			l.above = slices.Clone(above)
 		}
 		if hit || near && indented {
 			s.lines = append(s.lines, l)
 		}
-		if above, aboveAt = text, offset; hit {
-			above = nil
+		if len(above) == maxAbove {
+			above = append(above[:0], above[1:]...)
+		}
+		above = append(above, line{number: s.count, offset: offset, length: len(text)})
+		if hit {
+			above = above[:0]
 		}
 		near = hit || near && indented
 		s.endedHit = near

@@ -73,11 +73,21 @@ func (f *StateForm) knows(lines []string) bool {
 	return false
 }
 
-// read takes the records of a file, and reports how many lines it has.
-func (f *StateForm) read(ctx context.Context, file string, in io.Reader) (list []StateRecord, count int, err error) {
+// A stateReader takes the records of a file in which several tools may have printed what
+// they measured, one below the other.
+type stateReader struct {
+	forms []*StateForm
+	form  *StateForm // of what is being read; nil between
+	// among says that what is no state stands in the file too, such as the screen of a run
+	// on which somebody looked afterwards: an empty line ends what a tool printed there.
+	among   bool
+	section string
+}
+
+// read takes all records, and reports how many lines the file has.
+func (s *stateReader) read(ctx context.Context, file string, in io.Reader) (list []StateRecord, count int, err error) {
 	r := bufio.NewReaderSize(in, 64<<10)
 	var offset int64
-	section := ""
 	for {
 		if count%10_000 == 0 && ctx.Err() != nil {
 			return list, count, ctx.Err()
@@ -90,23 +100,40 @@ func (f *StateForm) read(ctx context.Context, file string, in io.Reader) (list [
 			return list, count, err
 		}
 		count++
-		text := clean(trimEnd(raw))
-		for _, s := range f.Sections {
-			if s.re.MatchString(text) {
-				section = s.State
-			}
-		}
-		if m := f.record.FindStringSubmatch(text); m != nil && len(list) < maxState &&
-			(len(f.Sections) == 0 || section != "") {
-			rec := StateRecord{
-				Of:     f.Of,
+		if fields := s.line(clean(trimEnd(raw))); fields != nil && len(list) < maxState {
+			list = append(list, StateRecord{
+				Of:     s.form.Of,
 				Place:  Place{File: file, Line: count, Offset: offset, Length: len(raw)},
-				Fields: f.fields(m, section),
-			}
-			list = append(list, rec)
+				Fields: fields,
+			})
 		}
 		offset += int64(len(raw))
 	}
+}
+
+// line is what one line tells; nil for nothing.
+func (s *stateReader) line(text string) map[string]string {
+	for _, f := range s.forms {
+		if f.head.MatchString(text) {
+			s.form, s.section = f, ""
+		}
+	}
+	if s.among && strings.TrimSpace(text) == "" {
+		s.form, s.section = nil, ""
+	}
+	if s.form == nil {
+		return nil
+	}
+	for _, section := range s.form.Sections {
+		if section.re.MatchString(text) {
+			s.section = section.State
+		}
+	}
+	m := s.form.record.FindStringSubmatch(text)
+	if m == nil || len(s.form.Sections) > 0 && s.section == "" {
+		return nil
+	}
+	return s.form.fields(m, s.section)
 }
 
 func trimEnd(raw []byte) []byte {

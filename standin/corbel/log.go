@@ -100,7 +100,8 @@ func (l *logs) write(sys *fat.Editor) error {
 		if name == "engine.log" && len(old) == 0 {
 			old = []byte{0xff, 0xfe}
 		}
-		if err := sys.WriteFile(at, append(old, text...)); err != nil {
+		// On a full volume what was to be noted is lost, as in life.
+		if err := sys.WriteFile(at, append(old, text...)); err != nil && !errors.Is(err, fat.ErrFull) {
 			return err
 		}
 	}

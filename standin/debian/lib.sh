@@ -225,13 +225,14 @@ label() { printf "cause: %s\ndecisive: '%s'\n" "$1" "${2//\'/\'\'}" >"$work/labe
 
 # capture DIR copies the logs out, with the mirror's address replaced by an invented one.
 capture() {
-  local to=$1 log
+  local to=$1 log mirror
+  mirror=$(mirror_of "$suite" | sed -E 's#^[a-z]+://([^/]+).*#\1#')
   rm -rf "$to" && mkdir -p "$to/apt"
   cp "$root/var/log/dpkg.log" "$to/"
   cp "$root/var/log/apt/history.log" "$root/var/log/apt/term.log" "$to/apt/"
   find "$work" -maxdepth 1 \( -name '*.txt' -o -name label.yaml \) -exec cp {} "$to/" \;
   for log in "$to"/*.* "$to"/apt/*; do
-    sed -i -E 's#https?://[^/ ]+/#http://packages.skerrow.example/#g' "$log"
+    sed -i -E -e 's#(https?)://((127|localhost|[^/ ]*\.skerrow\.)[^/ ]*)/#\1!//\2/#g' -e 's#https?://[^/ ]+/#http://packages.skerrow.example/#g' -e 's#(https?)!//#\1://#g' -e "s#${mirror:-nothing}#packages.skerrow.example#g" "$log"
   done
   find "$to" -empty -delete
 }

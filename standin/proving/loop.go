@@ -111,6 +111,7 @@ type Result struct {
 	Seed     uint64
 	Wanted   []string // causes, in any order
 	Found    []string // first causes, diagnosis by diagnosis
+	Kind     string   // the likeliest kind of the first diagnosis
 	First    bool     // the first diagnosis begins with a wanted cause
 	Three    bool     // one of its first three is
 	Repaired bool
@@ -307,6 +308,9 @@ func (r *round) judge(d *docket.Docket, first bool) {
 	}
 	if len(names) > 0 {
 		r.res.Found = append(r.res.Found, names[0])
+	}
+	if first && len(d.Kinds) > 0 {
+		r.res.Kind = d.Kinds[0].Kind
 	}
 	if !first || len(r.res.Wanted) == 0 {
 		return

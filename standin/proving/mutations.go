@@ -93,6 +93,7 @@ type Mutations struct {
 	Fail     int      `json:"fail"`     // do not start, or not take their update
 	Could    int      `json:"could"`    // of these, those that a reinstall keeping files can repair
 	Repaired int      `json:"repaired"` // of these, those that were repaired
+	Kind     int      `json:"kind"`     // of those that fail: the likeliest kind is that of a change
 	Crashes  int      `json:"crashes"`  // could not be read or judged
 	AllClear int      `json:"allClear"` // were told that nothing is wrong
 	Intact   int      `json:"intact"`
@@ -173,10 +174,12 @@ func (t *Mutations) add(seed uint64, r *Mutation, err error) {
 	} else {
 		tell("was not undone byte for byte")
 	}
+	if rightKind(r.Did, r.Kind) {
+		t.Kind++
+	} else {
+		tell(fmt.Sprintf("the kind is not that of a change: %q", r.Kind))
+	}
 	if !r.Could {
-		if os.Getenv("DBG") != "" {
-			tell("could not")
-		}
 		return
 	}
 	t.Could++
@@ -196,6 +199,7 @@ func (t *Mutations) Print(w io.Writer) {
 		{"changed at random: fail then", t.Fail, t.Runs},
 		{"could not be read or judged", t.Crashes, t.Runs},
 		{"told that nothing is wrong", t.AllClear, t.Fail},
+		{"likeliest kind is that of a change", t.Kind, t.Fail},
 		{"repaired, of what a reinstall could", t.Repaired, t.Could},
 		{"users' files intact", t.Intact, t.Fail},
 		{"undone byte for byte", t.Undone, t.Fail},

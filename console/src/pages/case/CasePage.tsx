@@ -88,7 +88,7 @@ export function CasePage() {
               </Section>
             )}
             <Section title="Why">
-              <Why findings={c.docket.why} looked={c.docket.state?.looked} headline={c.headline} sound={c.state === 'healthy' || c.state === 'closed'} />
+              <Why findings={c.docket.why} looked={c.docket.state?.looked} headline={c.headline} kinds={c.docket.kinds} sound={c.state === 'healthy' || c.state === 'closed'} />
             </Section>
             {c.docket.settle.length > 0 && (
               <Section title="What would settle it">

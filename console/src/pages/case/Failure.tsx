@@ -11,7 +11,7 @@ export function Failure({ failure }: { failure: NonNullable<Docket['broke']> }) 
       <blockquote className="mt-1 border-l-4 border-bad bg-bad-wash px-3 py-1.5">
         <div className="grid grid-cols-[5rem_1fr] text-tiny">
           <span className="text-bad">▲ decisive</span>
-          <LogAt place={failure.decisive}>{null}</LogAt>
+          <LogAt place={failure.decisive}>{failure.saidBy ? `said by ${failure.saidBy}` : null}</LogAt>
         </div>
         <pre className="font-mono text-small whitespace-pre-wrap">{failure.decisive.text}</pre>
       </blockquote>

@@ -1,8 +1,8 @@
-import type { Finding, State } from '../../api/client'
+import type { Finding, KindShare, State } from '../../api/client'
 import { EvidenceList } from '../../parts/Evidence'
 import { percent } from '../../parts/text'
 
-export function Why({ findings, looked, headline, sound = true }: { findings: Finding[]; looked?: State['looked']; headline?: string; sound?: boolean }) {
+export function Why({ findings, kinds = [], looked, headline, sound = true }: { findings: Finding[]; kinds?: KindShare[]; looked?: State['looked']; headline?: string; sound?: boolean }) {
   if (findings.length === 0) {
     return (
       <>
@@ -20,7 +20,17 @@ export function Why({ findings, looked, headline, sound = true }: { findings: Fi
       </>
     )
   }
+  const kind = kinds[0]
+  // Where one cause says all that is known of the kind, the kind adds nothing.
+  const tellsMore = kind && (kind.kind !== findings[0]?.kind || kind.probability > (findings[0]?.probability ?? 0) + 0.01)
   return (
+    <>
+    {tellsMore && (
+      <p className="mb-2 flex items-baseline gap-3">
+        <span className="w-14 text-right font-semibold whitespace-nowrap">{percent(kind.probability)}</span>
+        <span>of the kind: {kind.title}</span>
+      </p>
+    )}
     <ul className="space-y-3">
       {findings.map((f) => (
         <li key={f.cause + f.explains}>
@@ -39,5 +49,6 @@ export function Why({ findings, looked, headline, sound = true }: { findings: Fi
         </li>
       ))}
     </ul>
+    </>
   )
 }
