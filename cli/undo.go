@@ -20,20 +20,26 @@ func undoCommand() *cli.Command {
 	return &cli.Command{
 		Name: "undo", Usage: "take back, byte for byte, what a journal notes", ArgsUsage: "JOURNAL",
 		Description: "Refuses, before anything is written, if the disk is not the journal's or was changed since.\n" +
-			"Exit status 1 then. With a token, the case's docket is told.\n\n" +
+			"Exit status 1 then. With a token, the case's docket is told.\n" +
+			"Of a journal that is damaged or cut short, --as-far-as-known brings back what can still be read\n" +
+			"and says what cannot; that has a journal of its own.\n\n" +
 			"Example:\n" +
 			"   diorthos undo .demo/kestrel-office-3-20261123-081500.journal",
 		Flags: append(serviceFlags(),
 			&cli.StringFlag{Name: "image", Usage: "the disk, if it is not where it was"},
+			&cli.BoolFlag{Name: "as-far-as-known", Usage: "bring back what a damaged journal still tells"},
 			&cli.BoolFlag{Name: "dry-run", Usage: "show what the journal holds and change nothing"}, jsonFlag()),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			a, err := args(c, "JOURNAL")
 			if err != nil {
 				return err
 			}
+			if c.Bool("as-far-as-known") {
+				return undoKnown(ctx, c, a[0])
+			}
 			j, err := block.OpenJournal(a[0])
 			if err != nil {
-				return err
+				return damagedJournal(ctx, c, a[0], err)
 			}
 			defer func() { _ = j.Close() }()
 			before := j.State()
@@ -51,14 +57,14 @@ func undoCommand() *cli.Command {
 			}); done {
 				return errors.Join(err, told)
 			}
-			showUndo(newPage(c), j, before)
+			showUndo(newPage(c), j, before, c.Bool("dry-run"))
 			return told
 		},
 	}
 }
 
 func undo(ctx context.Context, image string, j *block.Journal) (err error) {
-	if j.State() == block.Recorded || j.State() == block.Undone {
+	if j.State() == block.Undone {
 		return nil
 	}
 	target := j.Head().Target
@@ -77,7 +83,7 @@ func undo(ctx context.Context, image string, j *block.Journal) (err error) {
 // rung was taken back. Where there is no record there is nothing to note.
 func noteUndone(j *block.Journal, journal string, before block.State) (err error) {
 	h := j.Head()
-	if j.State() != block.Undone || before == block.Undone || h.Machine == "" {
+	if j.State() != block.Undone && j.State() != block.Recorded || before == block.Undone || h.Machine == "" {
 		return nil
 	}
 	path := (&host.Machine{Name: h.Machine, Path: journal}).Record()
@@ -122,14 +128,14 @@ func tellUndone(ctx context.Context, c *cli.Command, j *block.Journal, before bl
 }
 
 func refusedUndo(c *cli.Command, err error) error {
-	if errors.Is(err, block.ErrChangedSince) || errors.Is(err, block.ErrNotThisDisk) {
+	if errors.Is(err, block.ErrChangedSince) || errors.Is(err, block.ErrNotThisDisk) || errors.Is(err, block.ErrCutShort) {
 		_, _ = fmt.Fprintln(c.Root().ErrWriter, "diorthos:", oneLine(err)+"; nothing was written")
 		return errFound
 	}
 	return err
 }
 
-func showUndo(p *page, j *block.Journal, before block.State) {
+func showUndo(p *page, j *block.Journal, before block.State, dry bool) {
 	h := j.Head()
 	p.line("%s of %s, %s", p.strong(h.Action), h.Machine, when(h.Started))
 	for _, w := range j.Changes() {
@@ -138,8 +144,10 @@ func showUndo(p *page, j *block.Journal, before block.State) {
 	switch {
 	case before == block.Undone:
 		p.line("%s it was taken back before", markNone)
+	case before == block.Recorded && dry:
+		p.line("%s by what it notes, it was cut off before anything was written (dry run: the disk was not looked at)", markNone)
 	case before == block.Recorded:
-		p.line("%s it was cut off before anything was written; there is nothing to take back", markNone)
+		p.line("%s it was cut off before anything was written, and the disk is as it notes it: nothing to take back", markNone)
 	case j.State() == block.Undone:
 		p.line("%s taken back: every byte is as it was", p.good(markGood))
 	default:

@@ -162,6 +162,9 @@ func readJournal(file File, name string) (*Journal, error) {
 		}
 		j.chain = sum
 		j.end += int64(recordHead + len(body))
+		if kind == kindHead || kind == kindWrite || kind == kindKept {
+			j.remember()
+		}
 	}
 	if j.state == "" {
 		return nil, fmt.Errorf(

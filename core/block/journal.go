@@ -60,6 +60,9 @@ var (
 	ErrChangedSince = errors.New("disk was changed since")
 	// ErrNotThisDisk means that the disk is not the one the journal is about.
 	ErrNotThisDisk = errors.New("not the journal's disk")
+	// ErrCutShort means that a journal knows less than was done: the disk holds changes
+	// of which the journal says that they were not made, or it cannot tell.
+	ErrCutShort = errors.New("the journal was cut short")
 )
 
 // File is what a journal is kept in; *os.File is one.
@@ -81,6 +84,11 @@ type Journal struct {
 	end         int64  // where the next record goes
 	writes      []noted
 	finalDigest []byte // digest of what a change left that is kept only
+	seal        SealFile
+	notesEnd    int64  // where the last note of a change ends
+	notesChain  uint32 // checksum of that note
+	unsealed    bool   // it was read, and there is no seal to hold it against
+	marks       []byte // records that its seal knows of and it lost
 	// prepare makes the file ready for the first record that is added to one that
 	// was read.
 	prepare func() error
@@ -105,22 +113,24 @@ func CreateJournal(path string, head Head) (*Journal, error) {
 		}
 		return nil, fmt.Errorf("start journal: %w", err)
 	}
-	j, err := NewJournal(file, path, head)
+	seal, err := os.OpenFile(path+SealSuffix, os.O_RDWR|os.O_CREATE, 0o600)
 	if err != nil {
-		_ = file.Close()
-		return nil, err
+		return nil, errors.Join(fmt.Errorf("start journal: %w", err), file.Close())
 	}
-	if err := SyncFolder(filepath.Dir(path)); err != nil {
-		_ = file.Close()
-		return nil, fmt.Errorf("start journal %s: %w", path, err)
+	j, err := NewJournal(file, seal, path, head)
+	if err == nil {
+		err = SyncFolder(filepath.Dir(path))
+	}
+	if err != nil {
+		return nil, errors.Join(fmt.Errorf("start journal %s: %w", path, err), file.Close(), seal.Close())
 	}
 	return j, nil
 }
 
-// NewJournal starts a journal in file, which must be empty. name is used in
-// messages.
-func NewJournal(file File, name string, head Head) (*Journal, error) {
-	j := &Journal{file: file, name: name, head: head, state: Recorded}
+// NewJournal starts a journal in file, which must be empty, and its seal. name is used
+// in messages.
+func NewJournal(file File, seal SealFile, name string, head Head) (*Journal, error) {
+	j := &Journal{file: file, seal: seal, name: name, head: head, state: Recorded}
 	body, err := json.Marshal(head)
 	if err != nil {
 		return nil, fmt.Errorf("journal %s: head: %w", name, err)
@@ -132,8 +142,16 @@ func NewJournal(file File, name string, head Head) (*Journal, error) {
 	if err := j.append(kindHead, body); err != nil {
 		return nil, err
 	}
+	j.remember()
+	if err := j.sealAs(Recorded, nil); err != nil {
+		return nil, err
+	}
 	return j, j.sync()
 }
+
+// remember keeps where the notes end, as the seal will say it.
+func (j *Journal) remember() { j.notesEnd, j.notesChain = j.end, j.chain }
+
 
 // OpenJournal reads the journal at path and checks every record of it. A record
 // that was being written when the machine stopped is left out: the disk was not
@@ -150,9 +168,21 @@ func openJournal(path string, flag int) (*Journal, error) {
 		return nil, fmt.Errorf("open journal: %w", err)
 	}
 	j, err := readJournal(file, path)
+	if err == nil {
+		err = j.heldAgainst(readSeal(path))
+	}
 	if err != nil {
 		_ = file.Close()
 		return nil, err
+	}
+	if flag == os.O_RDWR {
+		seal, err := os.OpenFile(path+SealSuffix, os.O_RDWR, 0)
+		switch {
+		case err == nil:
+			j.seal = seal
+		case !errors.Is(err, os.ErrNotExist):
+			return nil, errors.Join(fmt.Errorf("open journal: %w", err), file.Close())
+		}
 	}
 	j.prepare = func() error { // what was cut off in the middle goes, once something is added
 		if err := file.Truncate(j.end); err != nil {
@@ -161,7 +191,7 @@ func openJournal(path string, flag int) (*Journal, error) {
 		if _, err := file.Seek(j.end, io.SeekStart); err != nil {
 			return fmt.Errorf("journal %s: %w", path, err)
 		}
-		return nil
+		return j.appendLostMarks()
 	}
 	return j, nil
 }
@@ -171,6 +201,10 @@ func (j *Journal) Head() Head { return j.head }
 
 // State says how far the change came.
 func (j *Journal) State() State { return j.state }
+
+// Sealed reports whether there is a seal that the journal was held against. Of one that
+// has none and notes nothing, it cannot be told whether it lost its end.
+func (j *Journal) Sealed() bool { return !j.unsealed }
 
 // Changes lists what the journal holds, in the order in which it was written.
 // Data is left out, and pieces that were kept one behind the other are one.
@@ -189,8 +223,13 @@ func (j *Journal) Changes() []Write {
 	return list
 }
 
-// Close closes the journal's file. The journal stays usable on disk.
-func (j *Journal) Close() error { return j.file.Close() }
+// Close closes the journal's files. The journal stays usable on disk.
+func (j *Journal) Close() error {
+	if j.seal == nil {
+		return j.file.Close()
+	}
+	return errors.Join(j.file.Close(), j.seal.Close())
+}
 
 // Apply notes what stands on dev where writes go, makes the notes durable,
 // writes, and makes that durable. If it fails or is killed at any point, Undo
@@ -227,6 +266,7 @@ func (j *Journal) note(dev Device, w Write) error {
 		return err
 	}
 	j.writes = append(j.writes, indexWrite(body, at))
+	j.remember()
 	return nil
 }
 
@@ -288,8 +328,16 @@ func (j *Journal) Rewind(dev *Draft) error {
 // written, when dev is not the disk of the journal or holds something else
 // now.
 func (j *Journal) Undo(ctx context.Context, dev Device) error {
-	if j.state == Recorded || j.state == Undone {
+	switch {
+	case j.state == Undone:
 		return nil
+	case j.state == Recorded:
+		return j.untouched(ctx, dev)
+	case j.state == Committed && j.head.Keeps && j.unsealed:
+		return fmt.Errorf(
+			"journal %s was cut off and its seal is missing: whether it keeps all that %s wrote over cannot be told: %w",
+			j.name, j.head.Action, ErrCutShort,
+		)
 	}
 	if err := j.mayTouch(ctx, dev); err != nil {
 		return err
@@ -303,6 +351,42 @@ func (j *Journal) Undo(ctx context.Context, dev Device) error {
 		return fmt.Errorf("make the undo durable: %w", err)
 	}
 	return j.mark(kindUndone, Undone)
+}
+
+// untouched checks that nothing was written on account of a journal that says so: every
+// place that it noted is as it was. Without a seal, one that noted nothing can have lost all.
+func (j *Journal) untouched(ctx context.Context, dev Device) error {
+	if j.unsealed && len(j.writes) == 0 {
+		return fmt.Errorf(
+			"journal %s notes no change, and its seal %s is missing: whether %s was carried out cannot be told from it: %w",
+			j.name, filepath.Base(j.name)+SealSuffix, j.head.Action, ErrCutShort,
+		)
+	}
+	if dev.Size() != j.head.Target.Size {
+		return fmt.Errorf(
+			"journal %s is about a disk of %d bytes, this one has %d: %w",
+			j.name, j.head.Target.Size, dev.Size(), ErrNotThisDisk,
+		)
+	}
+	for _, w := range j.writes {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		now, was := make([]byte, w.length), make([]byte, w.length)
+		if _, err := dev.ReadAt(now, w.off); err != nil {
+			return fmt.Errorf("read %s at byte %d: %w", w.what, w.off, err)
+		}
+		if _, err := j.file.ReadAt(was, w.before); err != nil {
+			return fmt.Errorf("journal %s: %w", j.name, err)
+		}
+		if !bytes.Equal(now, was) {
+			return fmt.Errorf(
+				"journal %s says that nothing was written, but %s at byte %d is not as it notes it: it was cut short, or "+
+					"the disk was changed since: %w", j.name, w.what, w.off, ErrCutShort,
+			)
+		}
+	}
+	return nil
 }
 
 // mayTouch checks that dev is the journal's disk and that each byte it covers
@@ -394,6 +478,9 @@ func (j *Journal) mark(kind byte, state State) error {
 	if err := j.sync(); err != nil {
 		return err
 	}
+	if err := j.sealAs(state, nil); err != nil {
+		return err
+	}
 	if err := j.append(kind, nil); err != nil {
 		return err
 	}
@@ -404,12 +491,28 @@ func (j *Journal) mark(kind byte, state State) error {
 	return nil
 }
 
-func (j *Journal) append(kind byte, body []byte) error {
-	if j.prepare != nil {
-		if err := j.prepare(); err != nil {
+// appendLostMarks writes the marks anew that the seal knows of and the journal lost.
+func (j *Journal) appendLostMarks() error {
+	marks := j.marks
+	j.marks = nil
+	for _, kind := range marks {
+		var body []byte
+		if kind == kindApplied {
+			body = j.finalDigest
+		}
+		if err := j.append(kind, body); err != nil {
 			return err
 		}
+	}
+	return nil
+}
+
+func (j *Journal) append(kind byte, body []byte) error {
+	if prepare := j.prepare; prepare != nil {
 		j.prepare = nil
+		if err := prepare(); err != nil {
+			return err
+		}
 	}
 	record, sum := sealRecord(j.chain, kind, body)
 	if _, err := j.file.Write(record); err != nil {

@@ -66,6 +66,31 @@ func (p *paper) Write(b []byte) (int, error) {
 
 func (p *paper) Sync() error { _, err := p.power.use(0); return err }
 
+func (p *paper) WriteAt(b []byte, off int64) (int, error) {
+	n, err := p.power.use(len(b))
+	if n < len(b) {
+		n = 0 // a sector is written whole or not at all
+	}
+	if _, werr := p.File.WriteAt(b[:n], off); werr != nil {
+		return 0, werr
+	}
+	return n, err
+}
+
+// papers makes the files of a journal at path.
+func papers(t *testing.T, path string, power *power) (journal, seal *paper) {
+	t.Helper()
+	var list []*paper
+	for _, name := range []string{path, path + block.SealSuffix} {
+		f, err := os.Create(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		list = append(list, &paper{f, power})
+	}
+	return list[0], list[1]
+}
+
 func writes(seed uint64) []block.Write {
 	r := rand.New(rand.NewPCG(seed, 1))
 	var list []block.Write
@@ -101,13 +126,10 @@ func cutOff(t *testing.T, list []block.Write, n int) (d *disk, path string, ende
 	t.Helper()
 	d = &disk{data: original(), power: &power{left: n}}
 	path = filepath.Join(t.TempDir(), "j")
-	f, err := os.Create(path)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer func() { _ = f.Close() }()
+	f, seal := papers(t, path, d.power)
+	defer func() { _, _ = f.Close(), seal.Close() }()
 	head := block.Head{Action: "test", Target: block.Target{Size: d.Size(), SectorSize: 512}, Started: time.Unix(0, 0)}
-	j, err := block.NewJournal(&paper{f, d.power}, path, head)
+	j, err := block.NewJournal(f, seal, path, head)
 	if err == nil {
 		err = j.Apply(context.Background(), d, list)
 	}
@@ -234,6 +256,91 @@ func TestADamagedJournalIsRefused(t *testing.T) {
 	}
 }
 
+// What was done and lost from the journal is never "nothing to take back": whatever
+// its length, and whichever of its bits differs, it undoes exactly or refuses and writes nothing.
+func TestEveryTruncationAndEveryFlippedBitIsUndoneExactlyOrRefused(t *testing.T) {
+	list := writes(9)
+	changes := map[string]struct {
+		was []byte
+		do  func(t *testing.T, path string) *disk
+	}{
+		"planned": {original(), func(t *testing.T, path string) *disk {
+			d, at, _ := cutOff(t, list, -1)
+			for _, suffix := range []string{"", block.SealSuffix} {
+				if err := os.Rename(at+suffix, path+suffix); err != nil {
+					t.Fatal(err)
+				}
+			}
+			return d
+		}},
+		"kept": {make([]byte, 5<<20+512), func(t *testing.T, path string) *disk {
+			d := &disk{data: make([]byte, 5<<20+512)}
+			if err := overwrite(t, d, path); err != nil {
+				t.Fatal(err)
+			}
+			return d
+		}},
+	}
+	for name, c := range changes {
+		t.Run(name, func(t *testing.T) {
+			path := filepath.Join(t.TempDir(), "j")
+			changed := c.do(t, path)
+			read := func(suffix string) []byte {
+				raw, err := os.ReadFile(path + suffix)
+				if err != nil {
+					t.Fatal(err)
+				}
+				return raw
+			}
+			journal, seal := read(""), read(block.SealSuffix)
+			undone, refused := 0, 0
+			try := func(what string, journal, seal []byte) {
+				t.Helper()
+				err := errors.Join(os.WriteFile(path, journal, 0o600), os.WriteFile(path+block.SealSuffix, seal, 0o600))
+				if seal == nil {
+					err = errors.Join(err, os.Remove(path+block.SealSuffix))
+				}
+				if err != nil {
+					t.Fatal(err)
+				}
+				d := &disk{data: bytes.Clone(changed.data)}
+				j, err := block.OpenJournal(path)
+				if err == nil {
+					err = j.Undo(context.Background(), d)
+					_ = j.Close()
+				}
+				switch {
+				case err == nil && bytes.Equal(d.data, c.was):
+					undone++
+				case err != nil && bytes.Equal(d.data, changed.data):
+					refused++
+				default:
+					t.Errorf("%s: %v, and the disk is neither as before nor as it was left", what, err)
+				}
+			}
+			for n := 0; n < len(journal); n += 7 + len(changed.data)/(1<<17) {
+				try(fmt.Sprintf("cut to %d bytes", n), journal[:n], seal)
+			}
+			for n := 0; n < len(journal); n += 3 + len(journal)/700 {
+				try(fmt.Sprintf("cut to %d bytes, no seal", n), journal[:n], nil)
+				bad := bytes.Clone(journal)
+				bad[n] ^= 1 << (n % 8)
+				try(fmt.Sprintf("bit %d of byte %d", n%8, n), bad, seal)
+			}
+			for n := 0; n < len(seal); n += 3 + len(changed.data)/(1<<17) {
+				bad := bytes.Clone(seal)
+				bad[n] ^= 1 << (n % 8)
+				try(fmt.Sprintf("seal, byte %d", n), journal, bad)
+				try(fmt.Sprintf("seal cut to %d", n), journal, seal[:n])
+			}
+			t.Logf("%d undone exactly, %d refused", undone, refused)
+			if undone == 0 || refused == 0 {
+				t.Error("the test tries nothing")
+			}
+		})
+	}
+}
+
 func FuzzReadJournal(f *testing.F) {
 	f.Add([]byte("diorthos journal 1\n"))
 	if good, err := os.ReadFile("testdata/applied.journal"); err == nil {
@@ -270,11 +377,7 @@ func TestWhatAKeeperKeptComesBackAfterEveryCut(t *testing.T) {
 	for n := 0; ; n++ {
 		d := &disk{data: bytes.Clone(was), power: &power{left: n}}
 		path := filepath.Join(t.TempDir(), "j")
-		f, err := os.Create(path)
-		if err != nil {
-			t.Fatal(err)
-		}
-		err = overwrite(d, f, path)
+		err := overwrite(t, d, path)
 		if err != nil && !errors.Is(err, errPower) {
 			t.Fatal(err)
 		}
@@ -303,9 +406,10 @@ func TestWhatAKeeperKeptComesBackAfterEveryCut(t *testing.T) {
 	}
 }
 
-func overwrite(d *disk, f *os.File, path string) error {
-	defer func() { _ = f.Close() }()
-	j, err := block.NewJournal(&paper{f, d.power}, path, block.Head{
+func overwrite(t *testing.T, d *disk, path string) error {
+	f, seal := papers(t, path, d.power)
+	defer func() { _, _ = f.Close(), seal.Close() }()
+	j, err := block.NewJournal(f, seal, path, block.Head{
 		Action:  "test",
 		Keeps:   true,
 		Target:  block.Target{Size: d.Size(), SectorSize: 512},
@@ -338,6 +442,9 @@ func refusedIfWrittenSince(t *testing.T, path string, left []byte) {
 		t.Fatal(err)
 	}
 	const undone = 2 * 13 // the last records: armed again, and undone
+	if err := os.Remove(path + block.SealSuffix); err != nil {
+		t.Fatal(err)
+	}
 	if err := os.WriteFile(path, raw[:len(raw)-undone], 0o600); err != nil {
 		t.Fatal(err)
 	}

@@ -52,6 +52,9 @@ func (k *UndoRecorder) WriteAt(p []byte, off int64) (int, error) {
 		if err := k.journal.sync(); err != nil {
 			return 0, err
 		}
+		if err := k.journal.writeSeal(Committed, nil); err != nil { // one that lags is no harm
+			return 0, err
+		}
 	}
 	return k.Device.WriteAt(p, off)
 }
@@ -64,6 +67,9 @@ func (k *UndoRecorder) Done(ctx context.Context) error {
 	}
 	sum, err := k.journal.digest(ctx, k.Device)
 	if err != nil {
+		return err
+	}
+	if err := k.journal.sealAs(Applied, sum); err != nil {
 		return err
 	}
 	if err := k.journal.append(kindApplied, sum); err != nil {
@@ -90,6 +96,7 @@ func (j *Journal) keep(dev Device, off int64, n int) error {
 		return err
 	}
 	j.writes = append(j.writes, indexKept(body, at))
+	j.remember()
 	return nil
 }
 

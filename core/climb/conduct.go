@@ -149,18 +149,23 @@ func (c *Climb) finishCutOff(ctx context.Context) error {
 		return fmt.Errorf("%w: rung %d, begun %s, was cut off, and its journal cannot be read: %w",
 			ErrBlocked, e.Rung, e.At.Format(time.DateTime), err)
 	}
-	state := j.State()
+	state, sealed := j.State(), j.Sealed()
 	if err := j.Close(); err != nil {
 		return err
 	}
-	switch state {
-	case block.Recorded:
+	switch {
+	case state == block.Recorded && !sealed:
+		return fmt.Errorf(
+			"%w: rung %d, begun %s, was cut off, and its journal has no seal: it may have lost its end: let \"diorthos undo %s\" "+
+				"hold it against the disk", ErrBlocked, e.Rung, e.At.Format(time.DateTime), e.Journal,
+		)
+	case state == block.Recorded:
 		c.tell(ctx, Event{
 			Kind: Remark,
 			Text: fmt.Sprintf("Rung %d was cut off earlier, before anything was written.", e.Rung),
 		})
 		return ended(Stopped)
-	case block.Undone:
+	case state == block.Undone:
 		return ended(TakenBack)
 	}
 	return fmt.Errorf(

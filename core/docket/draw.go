@@ -57,7 +57,7 @@ type Failure struct {
 	Object   string          `json:"object,omitempty"`
 	Decisive reading.Event   `json:"decisive"`
 	SaidBy   string          `json:"saidBy,omitempty"` // who wrote it, in words
-	Why      string          `json:"why"` // by which rule it was chosen
+	Why      string          `json:"why"`              // by which rule it was chosen
 	Chain    []reading.Event `json:"chain"`
 }
 

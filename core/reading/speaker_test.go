@@ -78,7 +78,7 @@ func TestSeveralStatesStandInOneFile(t *testing.T) {
 	const inodes = "Filesystem      Inodes  IUsed   IFree IUse% Mounted on\n" +
 		"/dev/vda2      2621440 153233 2468207    6% /\n"
 	for name, body := range map[string]string{
-		"space.txt":   df + "\n" + inodes,
+		"space.txt": df + "\n" + inodes,
 		"console.txt": "E: Could not open lock file\nroot@kiosk:~# df -h; df -i\n" + df + inodes +
 			"\n/dev/vda9 1 2 3 4% /no\n",
 	} {
