@@ -430,6 +430,9 @@ func showRun(p *page, indent string, r climb.Run) {
 	for _, did := range r.Did {
 		p.hangingIndent(indent+"  does  ", did)
 	}
+	for _, note := range r.Notes {
+		p.hangingIndent(indent+"  note  "+markOdd+" ", note)
+	}
 	writes := climb.ByWhat(r.Planned)
 	for _, w := range writes[:min(len(writes), writesShown)] {
 		p.line("%s  write %s %s at byte %d", indent, w.What, lengthOf(w), w.Offset)

@@ -20,7 +20,7 @@ import (
 func layoutMendCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "mend",
-		Usage:     "put the GPT right: both copies, backup at the end, protective MBR, bounds, GUIDs",
+		Usage:     "put the table right: both copies of a GPT, protective MBR, bounds, GUIDs; an MBR's signature",
 		ArgsUsage: "IMAGE|DEVICE",
 		Description: "Writes only sectors that are wrong, through a journal, and takes all back if the result cannot\n" +
 			"be proven.\n\n" +
@@ -40,9 +40,22 @@ func layoutMendCommand() *cli.Command {
 			if n := c.Int("activate"); n > 0 {
 				return performOnDisk(ctx, c, onDisk(a[0]), "layout.activate", map[string]string{"partition": strconv.Itoa(n)})
 			}
-			return performOnDisk(ctx, c, onDisk(a[0]), "layout.mend-gpt", nil)
+			return performOnDisk(ctx, c, onDisk(a[0]), mendFor(onDisk(a[0])), nil)
 		},
 	}
+}
+
+// mendFor is the action that mends a disk's table, by its style.
+func mendFor(path string) action.ID {
+	disk, err := host.OpenDisk(path, 0, true)
+	if err != nil {
+		return "layout.mend-gpt" // which says why it cannot be opened
+	}
+	defer func() { _ = disk.Close() }()
+	if t, err := layout.Read(disk); err == nil && t.Style() == layout.StyleMBR && !t.MBR.Signed {
+		return "layout.sign-mbr"
+	}
+	return "layout.mend-gpt"
 }
 
 // onDisk is the disk at a path, which may be that of a machine's folder.

@@ -2,9 +2,7 @@ package e2e
 
 import (
 	"os"
-	"os/exec"
 	"path/filepath"
-	"strings"
 	"testing"
 )
 
@@ -90,7 +88,5 @@ func TestALoaderWithoutItsMenuIsNotFine(t *testing.T) {
 
 func tool(t *testing.T, name string, args ...string) {
 	t.Helper()
-	if out, err := exec.Command(name, args...).CombinedOutput(); err != nil {
-		t.Fatalf("%s %s: %v: %s", name, strings.Join(args, " "), err, out)
-	}
+	runTool(t, "", name, args...)
 }

@@ -77,8 +77,22 @@ func restyle(_ context.Context, c *Context) (Effect, error) {
 	if err != nil {
 		return e, nothingToMend(err)
 	}
-	e.Did = []string{fmt.Sprintf("the table is %s, every partition where it was", to)}
+	check, err := c.overwrites(plan.Writes)
+	if err != nil {
+		return e, err
+	}
 	e.Notes = plan.Notes
+	switch {
+	case check.OK:
+		e.Guard = append(e.Guard, check)
+	case mode == firmware.UEFI:
+		e.Notes = append(e.Notes, check.Saw+"; it is written over: the disk no longer starts by BIOS")
+	default:
+		check.Saw += "; say that the firmware is UEFI if the disk need not start by BIOS any more"
+		e.Guard = append(e.Guard, check)
+		return e, nil
+	}
+	e.Did = []string{fmt.Sprintf("the table is %s, every partition where it was", to)}
 	if err := c.draft.Put(plan.Writes); err != nil || plan.Made == nil {
 		return e, err
 	}
@@ -189,6 +203,23 @@ func rescue(ctx context.Context, c *Context) (Effect, error) {
 	writes, err := c.table.Rebuild(entries, newGUID)
 	if err != nil {
 		return e, err
+	}
+	check, err := c.overwrites(writes)
+	if err != nil {
+		return e, err
+	}
+	if !check.OK { // an MBR leaves what lies behind it as it is
+		e.Notes = append(e.Notes, "an MBR is written, and no GPT: "+check.Saw)
+		if writes, err = c.table.RebuildMBR(entries, randomID()); err != nil {
+			return e, err
+		}
+		if check, err = c.overwrites(writes); err != nil {
+			return e, err
+		}
+	}
+	e.Guard = append(e.Guard, check)
+	if !check.OK {
+		return e, nil
 	}
 	for _, p := range entries {
 		e.Did = append(e.Did, fmt.Sprintf("partition %d: %s, from sector %d to %d", p.Index, p.Name, p.First, p.Last))

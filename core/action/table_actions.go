@@ -37,6 +37,18 @@ var tableActions = map[ID]Action{
 		}),
 		prove: tables(proveWhole),
 	},
+	"layout.sign-mbr": {
+		fits: func(_ *bag.Facts, d bag.Disk) bool { return d.Style == layout.StyleMBR && !d.MBR.Signed },
+		do: planned(func(t *layout.Table) []Check {
+			return []Check{{
+				What: "the entries of sector 0 make up a table", OK: t.Style() == layout.StyleMBR,
+				Saw: fmt.Sprintf("%d partitions", len(t.MBR.Entries)),
+			}}
+		}, func(_ *Context, t *layout.Table) ([]block.Write, error) { return t.SignMBR() }),
+		prove: tables(func(p Proof) []Check {
+			return []Check{noWorse(p, func(p layout.Problem) bool { return p.ID == "mbr-not-signed" })}
+		}),
+	},
 	"layout.activate": {
 		Parameters: []Parameter{{Name: "partition", Says: "number of the partition; empty for the one with the loader"}},
 		fits:       holdsSystem, do: activate, prove: proveActive,
@@ -64,6 +76,14 @@ func planned(
 		writes, err := plan(c, c.table)
 		if err != nil {
 			return e, nothingToMend(err)
+		}
+		check, err := c.overwrites(writes)
+		if err != nil {
+			return e, err
+		}
+		e.Guard = append(e.Guard, check)
+		if !check.OK {
+			return e, nil
 		}
 		return e, c.draft.Put(writes)
 	}

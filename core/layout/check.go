@@ -43,6 +43,7 @@ type kind struct {
 
 var kinds = map[ProblemID]kind{
 	"mbr-signature-missing":    {affects: []string{"firmware (BIOS)", "installer"}, mendable: true},
+	"mbr-not-signed":           {affects: []string{"firmware (BIOS)", "kernel", "installer"}, mendable: true},
 	"protective-entry-missing": {affects: []string{"firmware (UEFI)", "kernel", "installer"}, mendable: true},
 	"protective-entry-size":    {affects: []string{"installer"}},
 	"gpt-signature-missing":    {affects: []string{"firmware (UEFI)", "loader", "kernel", "installer"}, mendable: true},
@@ -323,6 +324,16 @@ func (t *Table) checkIDs() []Problem {
 // checkMBR looks at what only an MBR can have wrong.
 func (t *Table) checkMBR() []Problem {
 	list := append([]Problem{}, t.chain...)
+	if t.Style() == StyleMBR && !t.MBR.Signed {
+		list = append(list, Problem{
+			ID:       "mbr-not-signed",
+			Severity: Broken,
+			Part:     "MBR",
+			Want:     "55 aa at byte 510",
+			Got:      fmt.Sprintf("%02x %02x", t.rawMBR[mbrSignature], t.rawMBR[mbrSignature+1]),
+			Text:     "the table is there, but sector 0 does not end as a boot record does: firmware and kernel take it for none",
+		})
+	}
 	containers := 0
 	for _, e := range t.MBR.Entries {
 		if extended(e.Type) {

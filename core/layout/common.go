@@ -83,7 +83,9 @@ type MBREntry struct {
 
 // An MBR is the first sector of a disk.
 type MBR struct {
-	Signed  bool // 55 aa stands at its end
+	// Signed says that 55 aa stands at its end. Without it the entries are there if they
+	// make up a table all the same.
+	Signed  bool
 	HasCode bool
 	DiskID  uint32
 	Entries []MBREntry
@@ -93,7 +95,7 @@ type MBR struct {
 // Protective reports whether the record says that the disk is a GPT one.
 func (m MBR) Protective() bool {
 	for _, e := range m.Entries {
-		if e.Type == TypeProtective {
+		if m.Signed && e.Type == TypeProtective {
 			return true
 		}
 	}
@@ -134,7 +136,7 @@ func (t *Table) Style() Style {
 	switch {
 	case t.Primary.Found || t.Backup.Found:
 		return StyleGPT
-	case t.MBR.Signed && len(t.MBR.Entries) > 0:
+	case len(t.MBR.Entries) > 0:
 		return StyleMBR
 	}
 	return StyleNone

@@ -155,23 +155,47 @@ func decodeName(b []byte) string {
 	return string(utf16.Decode(units))
 }
 
-func parseMBR(raw []byte) MBR {
+func parseMBR(raw []byte, sectors uint64) MBR {
 	le := binary.LittleEndian
 	m := MBR{
 		Signed: raw[mbrSignature] == 0x55 && raw[mbrSignature+1] == 0xaa,
 		DiskID: le.Uint32(raw[mbrDiskID:]),
 	}
 	m.HasCode = len(bytes.Trim(raw[:mbrDiskID], "\x00")) > 0
-	if !m.Signed {
-		return m
-	}
 	for i := range 4 {
 		e := parseMBREntry(raw, i)
 		if e.Type != 0 || e.Sectors != 0 {
 			m.Entries = append(m.Entries, e)
 		}
 	}
+	if !m.Signed && !plausible(m.Entries, raw, sectors) {
+		m.Entries = nil
+	}
 	return m
+}
+
+// plausible reports whether entries of a sector 0 without a boot record's signature
+// make up a table all the same: each is in use or all zeros, on the disk, and overlaps no other.
+func plausible(entries []MBREntry, raw []byte, sectors uint64) bool {
+	used := 0
+	for i := range 4 {
+		slot := raw[mbrEntries+i*mbrEntrySize:][:mbrEntrySize]
+		if len(bytes.Trim(slot, "\x00")) > 0 {
+			used++
+		}
+	}
+	for i, e := range entries {
+		if e.Flag != 0 && e.Flag != mbrActiveFlag || e.Type == 0 || e.Type == TypeProtective || e.First == 0 ||
+			e.Sectors == 0 || e.First+e.Sectors > sectors {
+			return false
+		}
+		for _, o := range entries[:i] {
+			if e.First < o.First+o.Sectors && o.First < e.First+e.Sectors {
+				return false
+			}
+		}
+	}
+	return used > 0 && used == len(entries)
 }
 
 // putProtective turns the partition part of an MBR into a protective one and
@@ -183,4 +207,26 @@ func putProtective(raw []byte, sectors uint64) {
 	binary.LittleEndian.PutUint32(b[8:], 1)
 	binary.LittleEndian.PutUint32(b[12:], uint32(min(sectors-1, 0xffffffff)))
 	raw[mbrSignature], raw[mbrSignature+1] = 0x55, 0xaa
+}
+
+// LooksLikeGPT reports whether bytes are a GPT header, or entries of one: each slot is
+// empty, or has a first sector that is not behind its last and a name of whole letters.
+func LooksLikeGPT(raw []byte) bool {
+	if bytes.HasPrefix(raw, []byte(gptSignature)) {
+		return true
+	}
+	found := false
+	for at := 0; at+minEntrySize <= len(raw); at += minEntrySize {
+		slot := raw[at : at+minEntrySize]
+		if len(bytes.Trim(slot, "\x00")) == 0 {
+			continue
+		}
+		list := parseEntries(slot, minEntrySize)
+		if len(list) != 1 || list[0].Type.IsZero() || list[0].ID.IsZero() || list[0].First > list[0].Last ||
+			list[0].Last >= 1<<48 {
+			return false
+		}
+		found = true
+	}
+	return found
 }

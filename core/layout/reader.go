@@ -20,7 +20,7 @@ func Read(src block.Source) (*Table, error) {
 	if t.rawMBR, err = readSectors(src, 0, int64(t.SectorSize)); err != nil {
 		return nil, fmt.Errorf("read sector 0: %w", err)
 	}
-	t.MBR = parseMBR(t.rawMBR)
+	t.MBR = parseMBR(t.rawMBR, t.Sectors())
 	for _, e := range t.MBR.Entries {
 		if !extended(e.Type) || e.Sectors == 0 || len(t.MBR.Logical) > 0 {
 			continue

@@ -296,15 +296,41 @@ func (t *Table) Rebuild(entries []Entry, newGUID func() GUID) ([]block.Write, er
 	if err != nil {
 		return nil, err
 	}
-	mbr := bytesOfMBR(t)
+	mbr := slices.Clone(t.rawMBR)
 	putProtective(mbr, t.Sectors())
 	return append(writes, block.Write{Off: 0, Data: mbr, What: "protective MBR"}), nil
 }
 
-func bytesOfMBR(t *Table) []byte {
-	raw := slices.Clone(t.rawMBR)
-	if !t.MBR.Signed {
-		clear(raw)
+// RebuildMBR plans a whole new MBR that describes the entries. Nothing but the
+// table in sector 0 is written: boot code, and a loader's core image behind it, stay.
+func (t *Table) RebuildMBR(entries []Entry, diskID uint32) ([]block.Write, error) {
+	if len(entries) > 4 {
+		return nil, fmt.Errorf("an MBR takes 4 partitions, and %d were found: %w", len(entries), ErrNoRoom)
 	}
-	return raw
+	mbr := slices.Clone(t.rawMBR)
+	clear(mbr[mbrEntries:mbrSignature])
+	if binary.LittleEndian.Uint32(mbr[mbrDiskID:]) == 0 {
+		binary.LittleEndian.PutUint32(mbr[mbrDiskID:], diskID)
+	}
+	mbr[mbrSignature], mbr[mbrSignature+1] = 0x55, 0xaa
+	for i, e := range entries {
+		if e.Last >= 1<<32 {
+			return nil, fmt.Errorf("an MBR cannot count to sector %d, at which partition %d ends: %w", e.Last, e.Index, ErrNoRoom)
+		}
+		kind, ok := mbrType[e.Type]
+		if !ok {
+			kind = 0x83
+		}
+		putMBREntry(mbr, i, kind, e.Span, false)
+	}
+	return []block.Write{{Off: 0, Data: mbr, What: "MBR"}}, nil
+}
+
+// SignMBR plans the two bytes by which sector 0 is a boot record, where they are all
+// that is missing of an MBR.
+func (t *Table) SignMBR() ([]block.Write, error) {
+	if t.Style() != StyleMBR || t.MBR.Signed {
+		return nil, ErrNothingToMend
+	}
+	return []block.Write{{Off: mbrSignature, Data: []byte{0x55, 0xaa}, What: "signature of the MBR"}}, nil
 }

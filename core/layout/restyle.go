@@ -277,7 +277,7 @@ func putMBREntry(mbr []byte, slot int, kind byte, s Span, active bool) {
 // EmptyMBR plans an MBR without partitions. Boot code is kept; the headers of
 // a GPT are cleared.
 func (t *Table) EmptyMBR(diskID uint32) []block.Write {
-	mbr := bytesOfMBR(t)
+	mbr := bytes.Clone(t.rawMBR)
 	clear(mbr[mbrDiskID:mbrSignature])
 	binary.LittleEndian.PutUint32(mbr[mbrDiskID:], diskID)
 	mbr[mbrSignature], mbr[mbrSignature+1] = 0x55, 0xaa

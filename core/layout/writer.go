@@ -55,17 +55,17 @@ func (t *Table) MendPrimary() ([]block.Write, error) {
 	return append(writes, t.protectiveWrites()...), nil
 }
 
-// protectiveWrites plans a protective MBR where there is none. A sector 0
-// without a boot record's signature holds no boot code worth keeping.
+// protectiveWrites plans a protective MBR where there is none. Whatever else sector 0
+// holds, such as boot code, is kept.
 func (t *Table) protectiveWrites() []block.Write {
 	if t.MBR.Protective() {
 		return nil
 	}
 	raw := bytes.Clone(t.rawMBR)
-	if !t.MBR.Signed {
-		clear(raw)
+	raw[mbrSignature], raw[mbrSignature+1] = 0x55, 0xaa
+	if !parseMBR(raw, t.Sectors()).Protective() { // else the signature is all that is missing
+		putProtective(raw, t.Sectors())
 	}
-	putProtective(raw, t.Sectors())
 	return []block.Write{{Off: 0, Data: raw, What: "protective MBR"}}
 }
 

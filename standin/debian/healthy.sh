@@ -32,8 +32,8 @@ while mapfile -t -n 5 names && [ ${#names[@]} -gt 0 ] && [ "$ok" -lt "$runs" ]; 
   esac
   : >"$root/var/log/dpkg.log"; : >"$root/var/log/apt/history.log"; : >"$root/var/log/apt/term.log"
   rm -f "$root/ended-well"
-  console "timeout --foreground 120 sh -c '$command' && touch /ended-well"
-  inside apt-get clean
+  console "timeout --foreground -k 5 120 sh -c '$command' && touch /ended-well"
+  inside apt-get clean || sleep 20
   # What was left half done must not speak in the runs that follow.
   [ -e "$root/ended-well" ] || { inside dpkg --configure -a; inside apt-get -y -f install; } >/dev/null 2>&1 || true
   [ -e "$root/ended-well" ] || continue

@@ -58,6 +58,12 @@ function RunView({ run }: { run: Run }) {
             <span>{d}</span>
           </li>
         ))}
+        {run.notes?.map((n) => (
+          <li key={n} className="grid grid-cols-[5rem_1fr]">
+            <span className="text-odd">◆ note</span>
+            <span>{n}</span>
+          </li>
+        ))}
         {grouped(run.planned).map((w) => (
           <li key={`${w.offset}${w.what}`} className="grid grid-cols-[5rem_1fr]">
             <span className="text-soft">write</span>
