@@ -94,6 +94,7 @@ func caseCommand() *cli.Command {
 		Flags: append(serviceFlags(),
 			&cli.BoolFlag{Name: "close", Usage: "close it: it is done"},
 			&cli.BoolFlag{Name: "reopen", Usage: "open it again"},
+			&cli.BoolFlag{Name: "read-again", Usage: "have it read once more, such as after a problem or with newer knowledge"},
 			&cli.StringFlag{Name: "note", Usage: "with --close what helped, with --reopen why"}, jsonFlag()),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := changeCase(ctx, c); err != nil {
@@ -114,6 +115,9 @@ func caseCommand() *cli.Command {
 
 // changeCase closes or reopens a case, if a flag asks for it.
 func changeCase(ctx context.Context, c *cli.Command) error {
+	if c.Bool("read-again") {
+		return readAgain(ctx, c)
+	}
 	change := client.CaseChange{State: client.Closed, Note: c.String("note")}
 	switch {
 	case c.Bool("close") && c.Bool("reopen"):
@@ -129,6 +133,20 @@ func changeCase(ctx context.Context, c *cli.Command) error {
 	}
 	_, err = service(c).ChangeCase(ctx, number, change)
 	return err
+}
+
+// readAgain has a case read once more, and waits for that.
+func readAgain(ctx context.Context, c *cli.Command) error {
+	number, err := caseNumber(c)
+	if err != nil {
+		return err
+	}
+	if _, err := service(c).ReadAgain(ctx, number); err != nil {
+		return err
+	}
+	return service(c).Watch(ctx, number, func(c client.Case) bool {
+		return c.State == client.Received || c.State == client.Reading
+	})
 }
 
 // theCase is the case whose number is the command's only argument or, without one,

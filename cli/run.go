@@ -55,6 +55,8 @@ func Run(ctx context.Context, args []string, in io.Reader, out, problems io.Writ
 			ladderCommand(),
 			climbCommand(),
 			undoCommand(),
+			peopleCommand(),
+			auditCommand(),
 			knowledgeCommand(),
 		}, more...),
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},

@@ -105,6 +105,13 @@ func (c *Client) Case(ctx context.Context, number int64) (*CaseDetail, error) {
 	return &d, c.get(ctx, fmt.Sprintf("/api/v1/cases/%d", number), &d)
 }
 
+// ReadAgain has a case read once more: one that could not be read, or that newer knowledge
+// may judge otherwise.
+func (c *Client) ReadAgain(ctx context.Context, number int64) (*Case, error) {
+	var r Case
+	return &r, c.send(ctx, http.MethodPost, fmt.Sprintf("/api/v1/cases/%d/read", number), struct{}{}, &r)
+}
+
 // A CaseQuery selects cases. The zero value selects all.
 type CaseQuery struct {
 	Machine string // part of the name

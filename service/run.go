@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"os"
 	"sync"
 	"sync/atomic"
@@ -16,6 +17,7 @@ import (
 
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/collectors"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"diorthos/core/bag"
 	"diorthos/core/knowledge"
@@ -40,6 +42,12 @@ type Config struct {
 	// TakeOnly leaves the reading of cases to other processes on the same
 	// database.
 	TakeOnly bool
+	// Metrics is an address and port at which the metrics alone are served; empty for nowhere.
+	Metrics string
+	TLS     *Certificate // nil for plain HTTP
+	Plain   bool         // plain HTTP is allowed beyond this computer
+	// Forwarders are proxies whose X-Forwarded-For is believed.
+	Forwarders []netip.Prefix
 	// Ready is called with the address once requests are answered.
 	Ready func(address string)
 }
@@ -71,6 +79,16 @@ func Run(ctx context.Context, listener net.Listener, c Config) error {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	defer func() { _ = listener.Close() }()
+	address := listener.Addr()
+	switch {
+	case c.TLS != nil:
+		var err error
+		if listener, err = c.TLS.over(listener, c.Log); err != nil {
+			return err
+		}
+	case !c.Plain && !mayBePlain(address):
+		return fmt.Errorf("listen on %s: %w", address, ErrPlain)
+	}
 	var current atomic.Pointer[knowledge.Knowledge]
 	k, err := c.Knowledge()
 	if err != nil {
@@ -106,8 +124,18 @@ func Run(ctx context.Context, listener net.Listener, c Config) error {
 		Console:   c.Console,
 		Log:       c.Log,
 		Metrics:   reg,
+
+		TLS:        c.TLS != nil,
+		Forwarders: c.Forwarders,
 	})
 	var running sync.WaitGroup
+	if c.Metrics != "" {
+		end, err := serveMetrics(c.Metrics, reg)
+		if err != nil {
+			return err
+		}
+		defer end()
+	}
 	running.Go(func() { sweep(ctx, c.Log, kept, store) })
 	running.Go(func() { reload(ctx, c, &current) })
 	failed := make(chan error, 2)
@@ -119,6 +147,7 @@ func Run(ctx context.Context, listener net.Listener, c Config) error {
 		Handler:           a,
 		ReadHeaderTimeout: 10 * time.Second,
 		IdleTimeout:       2 * time.Minute,
+		MaxHeaderBytes:    32 << 10,
 		BaseContext:       func(net.Listener) context.Context { return ctx },
 	}
 	running.Go(func() {
@@ -144,6 +173,23 @@ func Run(ctx context.Context, listener net.Listener, c Config) error {
 	running.Wait()
 	c.Log.Info("stopped")
 	return first
+}
+
+// serveMetrics serves the metrics at an address of their own.
+func serveMetrics(address string, reg *prometheus.Registry) (end func(), err error) {
+	l, err := Listen(address)
+	if err != nil {
+		return nil, fmt.Errorf("metrics: %w", err)
+	}
+	mux := http.NewServeMux()
+	mux.Handle("/metrics", promhttp.HandlerFor(reg, promhttp.HandlerOpts{}))
+	server := &http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second}
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		_ = server.Serve(l) // until it is closed
+	}()
+	return func() { _ = server.Close(); <-ended }, nil
 }
 
 // sweep drops bags that were never acknowledged. It takes its time beside the

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"net/netip"
 	"os"
 	"os/signal"
 	"syscall"
@@ -52,6 +53,24 @@ func serveCommand() *cli.Command {
 				Usage:   "`FOLDER` with the site's own knowledge, beside what is shipped; once more for each further one",
 				Sources: cli.EnvVars("DIORTHOS_KNOWLEDGE"),
 			},
+			&cli.StringFlag{
+				Name: "tls-cert", Usage: "`FILE` with the certificate and those above it, PEM; read anew when it changes",
+				Sources: cli.EnvVars("DIORTHOS_TLS_CERT"),
+			},
+			&cli.StringFlag{
+				Name: "tls-key", Usage: "`FILE` with its key, PEM", Sources: cli.EnvVars("DIORTHOS_TLS_KEY"),
+			},
+			&cli.BoolFlag{
+				Name: "plain-http", Usage: "listen beyond this computer without TLS: tokens and evidence cross the network in the clear",
+			},
+			&cli.StringFlag{
+				Name: "metrics", Usage: "`ADDRESS` and port at which the metrics alone are served, without sign-in",
+				Sources: cli.EnvVars("DIORTHOS_METRICS"),
+			},
+			&cli.StringSliceFlag{
+				Name: "forwarder", Usage: "`ADDRESS` or network of a proxy whose X-Forwarded-For is believed; once more for each",
+				Sources: cli.EnvVars("DIORTHOS_FORWARDERS"),
+			},
 			&cli.BoolFlag{
 				Name:  "take-only",
 				Usage: "answer requests and take bags in; leave their reading to other processes on the same database",
@@ -89,9 +108,34 @@ func serveCommand() *cli.Command {
 			defer signal.Stop(again)
 			conf.Reload = again
 			conf.TakeOnly = c.Bool("take-only")
+			conf.Metrics, conf.Plain = c.String("metrics"), c.Bool("plain-http")
+			if conf.Forwarders, err = networks(c.StringSlice("forwarder")); err != nil {
+				return err
+			}
+			switch cert, key := c.String("tls-cert"), c.String("tls-key"); {
+			case cert != "" && key != "":
+				conf.TLS = &service.Certificate{File: cert, Key: key}
+			case cert != key:
+				return errors.New("--tls-cert and --tls-key go together")
+			}
 			return service.Run(ctx, listener, conf)
 		},
 	}
+}
+
+// networks reads addresses and networks.
+func networks(list []string) (out []netip.Prefix, err error) {
+	for _, text := range list {
+		p, err := netip.ParsePrefix(text)
+		if a, single := netip.ParseAddr(text); single == nil {
+			p, err = netip.PrefixFrom(a, a.BitLen()), nil
+		}
+		if err != nil {
+			return nil, fmt.Errorf("--forwarder %q: want an address, such as 10.7.0.2, or a network, such as 10.7.0.0/24", text)
+		}
+		out = append(out, p)
+	}
+	return out, nil
 }
 
 func newToken() string { return "dt-" + rand.Text() }

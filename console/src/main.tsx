@@ -6,11 +6,13 @@ import { BrowserRouter, Link, Navigate, Route, Routes } from 'react-router'
 import { api, ask, Refusal } from './api/client'
 import { Ask } from './pages/ask/Ask'
 import { AskField } from './pages/ask/AskField'
+import { Audit } from './pages/audit/Audit'
 import { CasePage } from './pages/case/CasePage'
 import { Cases } from './pages/cases/Cases'
 import { Codes } from './pages/codes/Codes'
 import { MachinePage } from './pages/machine/MachinePage'
 import { Machines } from './pages/machines/Machines'
+import { People } from './pages/people/People'
 import { SignIn } from './pages/sign-in/SignIn'
 import { Notice } from './parts/Notice'
 import './tokens.css'
@@ -41,8 +43,14 @@ function App() {
         <Link to="/">Cases</Link>
         <Link to="/machines">Machines</Link>
         <Link to="/codes">Codes</Link>
+        {who.data.role === 'administer' && (
+          <>
+            <Link to="/people">People</Link>
+            <Link to="/audit">Audit</Link>
+          </>
+        )}
         <AskField />
-        <span className="ml-auto text-small text-soft">{who.data.name}</span>
+        <span className="ml-auto text-small text-soft">{`${who.data.name}, ${who.data.role}`}</span>
         <button type="button" onClick={() => void signOut()} className="text-small underline underline-offset-2">
           Sign out
         </button>
@@ -55,6 +63,8 @@ function App() {
         <Route path="/machines/:name" element={<MachinePage />} />
         <Route path="/ask" element={<Ask />} />
         <Route path="/codes" element={<Codes />} />
+        <Route path="/people" element={<People />} />
+        <Route path="/audit" element={<Audit />} />
         <Route path="*" element={<Notice bad>There is no such page.</Notice>} />
       </Routes>
     </div>

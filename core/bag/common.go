@@ -13,14 +13,21 @@ type Limits struct {
 	Files     int   // how many
 	Depth     int   // folders in a name
 	Name      int   // length of a name
-	Facts     int64 // the document of facts, and each of the bag's own lists
+	Facts     int64 // the document of facts
+	Values    int   // how many values the document of facts holds, and how deep it may be nested: MaxNesting
+	Tags      int64 // the bag's own lists, all together
+	Entries   int   // what the archive holds, folders counted too
 	Ratio     int64 // unpacked to packed, counted once RatioFrom bytes are unpacked
 	RatioFrom int64
+	// Parsing, if it is not nil, holds as many as may parse facts at once: parsed, they are
+	// many times their size.
+	Parsing chan struct{}
 }
 
 // DefaultLimits suit a bag of one machine with large logs.
 var DefaultLimits = Limits{
-	Total: 16 << 30, File: 8 << 30, Files: 20_000, Depth: 24, Name: 1024, Facts: 16 << 20, Ratio: 800, RatioFrom: 64 << 20,
+	Total: 16 << 30, File: 8 << 30, Files: 20_000, Depth: 24, Name: 1024, Facts: 8 << 20, Values: 200_000, Tags: 6 << 20,
+	Entries: 60_000, Ratio: 800, RatioFrom: 64 << 20,
 }
 
 // The kinds of refusal. Every error that is the bag's own fault is an *Error

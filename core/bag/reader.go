@@ -49,13 +49,27 @@ func Read(ctx context.Context, in io.Reader, limits Limits, visit Visitor) (*Inf
 		}
 		return nil
 	}}
-	if err := r.entries(tar.NewReader(unpacked)); err != nil {
+	err = r.entries(tar.NewReader(unpacked))
+	if err == nil {
+		_, err = io.Copy(io.Discard, unpacked) // the compression's own checksum
+	}
+	switch {
+	case err == nil:
+		return r.verify()
+	case r.kept != nil || packed.failed != nil: // not the bag's fault
 		return nil, explain(err, packed.n)
 	}
-	if _, err := io.Copy(io.Discard, unpacked); err != nil { // the compression's own checksum
-		return nil, explain(err, packed.n)
+	return nil, faulty(explain(err, packed.n), packed.n)
+}
+
+// faulty says of any error that came from what was read, and from nothing else, that it
+// is no archive: the decompressors have more ways to say so than can be listed.
+func faulty(err error, at int64) error {
+	var own *Error
+	if errors.As(err, &own) || errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) {
+		return err
 	}
-	return r.verify()
+	return &Error{Kind: ErrNotABag, Text: fmt.Sprintf("byte %d or near it is not an archive: %v", at, err), Do: again}
 }
 
 // Unpack is Read that also lays the files out in dir, under their names in
@@ -97,7 +111,7 @@ func decompress(in io.Reader) (io.ReadCloser, error) {
 		z.Multistream(true)
 		return z, nil
 	case bytes.HasPrefix(head, []byte{0x28, 0xb5, 0x2f, 0xfd}):
-		z, err := zstd.NewReader(b, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(16<<20))
+		z, err := zstd.NewReader(b, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(8<<20))
 		if err != nil {
 			return nil, err
 		}
@@ -123,7 +137,7 @@ func explain(err error, at int64) error {
 	case errors.Is(err, zstd.ErrWindowSizeExceeded), errors.Is(err, zstd.ErrDecoderSizeExceeded):
 		return &Error{
 			Kind: ErrTooLarge,
-			Text: "its compression asks for more memory than 16 MiB",
+			Text: "its compression asks for more memory than 8 MiB",
 			Do:   "pack it with an ordinary window",
 		}
 	case errors.Is(err, gzip.ErrHeader), errors.Is(err, tar.ErrHeader), errors.Is(err, zstd.ErrMagicMismatch),
@@ -147,6 +161,8 @@ type counter struct {
 	ctx   context.Context
 	n     int64
 	check func(int64) error
+	// failed is why it could not be read on, unless it ended
+	failed error
 }
 
 func (c *counter) Read(p []byte) (int, error) {
@@ -155,6 +171,9 @@ func (c *counter) Read(p []byte) (int, error) {
 	}
 	n, err := c.r.Read(p)
 	c.n += int64(n)
+	if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF) {
+		c.failed = err
+	}
 	if c.check != nil {
 		if bad := c.check(c.n); bad != nil {
 			return n, bad
@@ -173,6 +192,9 @@ type reader struct {
 	tags    map[string][]byte
 	facts   []byte
 	total   int64
+	tagged  int64 // bytes of the tag files
+	seen    int   // entries of the archive
+	kept    error // why a file could not be kept
 }
 
 func (r *reader) entries(t *tar.Reader) error {
@@ -183,6 +205,14 @@ func (r *reader) entries(t *tar.Reader) error {
 		}
 		if err != nil {
 			return err
+		}
+		if r.seen++; r.seen > r.limits.Entries {
+			return &Error{
+				Kind: ErrTooLarge,
+				Name: h.Name,
+				Text: fmt.Sprintf("more than %d files and folders", r.limits.Entries),
+				Do:   "leave out what the case does not need",
+			}
 		}
 		if err := r.entry(h, t); err != nil {
 			return err
@@ -230,11 +260,11 @@ func (r *reader) entry(h *tar.Header, body io.Reader) error {
 
 // tagFile keeps the bag's own small files.
 func (r *reader) tagFile(name string, size int64, body io.Reader) error {
-	if size > r.limits.Facts || len(r.tags) >= 64 {
+	if r.tagged += size; r.tagged > r.limits.Tags || len(r.tags) >= 64 {
 		return &Error{
 			Kind: ErrTooLarge,
 			Name: name,
-			Text: fmt.Sprintf("%d bytes, at most %d", size, r.limits.Facts),
+			Text: fmt.Sprintf("with it the bag's own lists have %d bytes, at most %d", r.tagged, r.limits.Tags),
 			Do:   "a bag's own lists are small",
 		}
 	}
@@ -295,6 +325,7 @@ func (r *reader) payloadFile(name string, size int64, body io.Reader) error {
 		r.facts = raw
 	} else if r.visit != nil {
 		if err := r.visit(name, size, body); err != nil {
+			r.kept = err
 			return err
 		}
 	}
@@ -393,6 +424,16 @@ func (r *reader) verify() (*Info, error) {
 			Do:   again,
 		}
 	}
+	if err := simple(r.facts, r.limits.Values); err != nil {
+		return nil, &Error{
+			Kind: ErrTooLarge, Name: payloadFolder + factsName, Text: err.Error(),
+			Do: "facts are a summary: put the rest into files",
+		}
+	}
+	if p := r.limits.Parsing; p != nil {
+		p <- struct{}{}
+		defer func() { <-p }()
+	}
 	if info.Facts, err = ParseFacts(r.facts); err != nil {
 		return nil, &Error{
 			Kind: ErrFacts,
@@ -402,6 +443,37 @@ func (r *reader) verify() (*Info, error) {
 		}
 	}
 	return info, nil
+}
+
+// MaxNesting is how deep facts may be nested.
+const MaxNesting = 64
+
+// simple reports whether JSON can be held in memory at little cost, by its commas and
+// brackets: a few bytes of it can stand for a value of a hundred.
+func simple(json []byte, values int) error {
+	depth, count, text := 0, 0, false
+	for i := 0; i < len(json); i++ {
+		switch b := json[i]; {
+		case text && b == '\\':
+			i++
+		case b == '"':
+			text = !text
+		case text:
+		case b == '[' || b == '{':
+			if depth++; depth > MaxNesting {
+				return fmt.Errorf("nested more than %d deep", MaxNesting)
+			}
+			count++
+		case b == ']' || b == '}':
+			depth--
+		case b == ',':
+			count++
+		}
+		if count > values {
+			return fmt.Errorf("more than %d values", values)
+		}
+	}
+	return nil
 }
 
 // nulIn tells where JSON holds U+0000, which no database keeps in a text; -1 for

@@ -1,6 +1,9 @@
 package climb
 
 import (
+	"fmt"
+	"slices"
+	"strings"
 	"time"
 
 	"diorthos/core/action"
@@ -21,6 +24,42 @@ type Run struct {
 	Journal string         `json:"journal,omitempty"`
 	Began   time.Time      `json:"began"`
 	Took    time.Duration  `json:"took"` // nanoseconds
+}
+
+// Bounds of what a report of a run may hold.
+const (
+	mostInRun  = 2000 // entries of each list
+	mostText   = 4000 // bytes of each text
+	mostRung   = 1000
+	mostSpent  = 90 * 24 * time.Hour
+	mostRemedy = 100
+)
+
+// Check looks whether a run that somebody reports can be one.
+func (r *Run) Check() error {
+	texts := append(append(append([]string{r.Journal, r.Remedy}, r.Did...), r.Notes...), r.Loses...)
+	for _, c := range append(append([]action.Check{}, r.Guard...), r.Proof...) {
+		texts = append(texts, c.What, c.Saw)
+	}
+	for _, p := range r.Planned {
+		texts = append(texts, p.What)
+	}
+	long := func(s string) bool { return len(s) > mostText || strings.ContainsRune(s, 0) }
+	switch {
+	case !slices.Contains(Outcomes(), r.Outcome):
+		return fmt.Errorf("outcome %q: want one of %v", r.Outcome, Outcomes())
+	case r.Rung < 0 || r.Rung > mostRung:
+		return fmt.Errorf("rung %d: want 0 to %d", r.Rung, mostRung)
+	case r.Took < 0 || r.Took > mostSpent:
+		return fmt.Errorf("took %s: want 0 to %s", r.Took, mostSpent)
+	case len(r.Remedy) > mostRemedy:
+		return fmt.Errorf("remedy: %d bytes, at most %d", len(r.Remedy), mostRemedy)
+	case len(r.Loans) > mostInRun || len(texts) > mostInRun:
+		return fmt.Errorf("it holds more than %d entries", mostInRun)
+	case slices.ContainsFunc(texts, long):
+		return fmt.Errorf("a text is longer than %d bytes, or holds a NUL", mostText)
+	}
+	return nil
 }
 
 // An Outcome is how a rung ended.

@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"net/http"
+	"net/netip"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -14,7 +15,6 @@ import (
 	"github.com/go-chi/chi/v5/middleware"
 	"github.com/jackc/pgx/v5"
 	"github.com/prometheus/client_golang/prometheus"
-	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"diorthos/core/bag"
 	"diorthos/core/knowledge"
@@ -35,25 +35,33 @@ type Deps struct {
 	Console   fs.FS // the built console
 	Log       *slog.Logger
 	Metrics   *prometheus.Registry
+	TLS       bool // it is served over TLS
+	// Forwarders are the addresses of proxies whose word on where a request comes from counts.
+	Forwarders []netip.Prefix
 }
 
 // An API answers HTTP. Run Listen beside it for live changes.
 type API struct {
 	Deps
 	http.Handler
-	live    *live
-	metrics *metrics
-	spec    *huma.OpenAPI
+	live     *live
+	metrics  *metrics
+	throttle *throttle
+	taking   chan struct{} // a place for each bag that comes in
+	spec     *huma.OpenAPI
 }
 
 // New builds the API.
 func New(d Deps) *API {
-	a := &API{Deps: d, live: newLive(), metrics: newMetrics(d.Metrics)}
+	d.Limits.Parsing = make(chan struct{}, parsings)
+	a := &API{
+		Deps: d, live: newLive(), metrics: newMetrics(d.Metrics), throttle: newThrottle(),
+		taking: make(chan struct{}, intakes),
+	}
 	r := chi.NewRouter()
-	r.Use(middleware.RequestID, a.metrics.observe, a.logged, a.recovered, secured)
+	r.Use(plainIDs, middleware.RequestID, addressed(d.Forwarders), arriving, a.metrics.observe, a.logged, a.recovered, a.secured)
 	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("ok\n")) })
 	r.Get("/readyz", a.ready)
-	r.Handle("/metrics", promhttp.HandlerFor(d.Metrics, promhttp.HandlerOpts{}))
 	r.Group(func(r chi.Router) {
 		r.Use(http.NewCrossOriginProtection().Handler)
 		a.routes(humachi.New(r, config()))
@@ -92,7 +100,7 @@ func (a *API) routes(api huma.API) {
 	signedIn.UseMiddleware(a.signIn(api))
 	signedIn.UseSimpleModifier(func(o *huma.Operation) {
 		o.Security = []map[string][]string{{"token": {}}, {"cookie": {}}}
-		o.Errors = append(o.Errors, http.StatusUnauthorized)
+		o.Errors = append(o.Errors, http.StatusUnauthorized, http.StatusForbidden, http.StatusTooManyRequests)
 	})
 	a.caseRoutes(signedIn)
 	a.lineRoutes(signedIn)
@@ -101,6 +109,7 @@ func (a *API) routes(api huma.API) {
 	a.machineRoutes(signedIn)
 	a.codeRoutes(signedIn)
 	a.askRoutes(signedIn)
+	a.peopleRoutes(signedIn)
 	declareEnums(api.OpenAPI())
 }
 

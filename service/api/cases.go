@@ -11,6 +11,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"diorthos/client"
+	"diorthos/core/bag"
 	"diorthos/service/lifecycle"
 	"diorthos/service/records"
 )
@@ -23,8 +24,8 @@ type bagRequest struct {
 
 // Resolve keeps the request's body for the handler.
 func (b *bagRequest) Resolve(ctx huma.Context) []error {
-	b.body, b.until = ctx.BodyReader(), ctx.SetReadDeadline
-	_ = b.until(time.Now().Add(6 * time.Hour))
+	b.until = ctx.SetReadDeadline
+	b.body = newPaced(ctx.BodyReader(), b.until)
 	return nil
 }
 
@@ -61,7 +62,10 @@ func (a *API) caseRoutes(api huma.API) {
 		Summary:       "Hand in a bag",
 		Description: "The body is the packed bag itself. It is answered once the bag is verified, on disk and in the " +
 			"queue. The same evidence handed in again gives the same case, with status 200.",
-		Errors: []int{http.StatusUnprocessableEntity, http.StatusRequestEntityTooLarge, http.StatusInsufficientStorage},
+		Errors: []int{
+			http.StatusUnprocessableEntity, http.StatusRequestEntityTooLarge, http.StatusInsufficientStorage,
+			http.StatusRequestTimeout, http.StatusServiceUnavailable,
+		},
 		RequestBody: &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{
 			"application/octet-stream": {Schema: &huma.Schema{Type: "string", Format: "binary"}},
 		}},
@@ -75,7 +79,7 @@ func (a *API) caseRoutes(api huma.API) {
 		Tags:        []string{"cases"},
 	},
 		func(ctx context.Context, in *caseList) (*struct{ Body client.CasePage }, error) {
-			page, err := a.Store.Cases(ctx, client.CaseQuery{
+			page, err := a.Store.Cases(ctx, identity(ctx).Sites, client.CaseQuery{
 				Machine: in.Machine,
 				State:   client.CaseState(in.State),
 				Before:  in.Before,
@@ -95,6 +99,9 @@ func (a *API) caseRoutes(api huma.API) {
 		Errors:      []int{http.StatusNotFound},
 	},
 		func(ctx context.Context, in *casePath) (*struct{ Body client.CaseDetail }, error) {
+			if _, err := a.mine(ctx, "get a case", in.Number); err != nil {
+				return nil, err
+			}
 			d, err := a.Store.CaseDetail(ctx, in.Number)
 			if err != nil {
 				return nil, a.caseProblem("get a case", fmt.Sprintf("case %d", in.Number), err)
@@ -115,6 +122,9 @@ func (a *API) caseRoutes(api huma.API) {
 			Number int64 `path:"number" minimum:"1" doc:"Number of the case"`
 			Body   client.CaseChange
 		}) (*struct{ Body client.Case }, error) {
+			if _, err := a.mine(ctx, "change a case", in.Number); err != nil {
+				return nil, err
+			}
 			change := a.Store.CloseCase
 			if in.Body.State == client.Open {
 				change = a.Store.ReopenCase
@@ -130,9 +140,48 @@ func (a *API) caseRoutes(api huma.API) {
 			if err != nil {
 				return nil, a.internal("change a case", err)
 			}
+			a.note(ctx, client.AuditDone, "change-case", fmt.Sprintf("case %d, %s", c.Number, c.Machine), string(c.State)+" "+in.Body.Note)
+			return &struct{ Body client.Case }{*c}, nil
+		})
+	huma.Register(api, huma.Operation{
+		OperationID: "read-case-again",
+		Method:      http.MethodPost,
+		Path:        "/api/v1/cases/{number}/read",
+		Summary:     "Read a case again: one that could not be read, or that newer knowledge may judge otherwise",
+		Tags:        []string{"cases"},
+		Errors:      []int{http.StatusNotFound, http.StatusConflict},
+	},
+		func(ctx context.Context, in *casePath) (*struct{ Body client.Case }, error) {
+			if _, err := a.mine(ctx, "read a case again", in.Number); err != nil {
+				return nil, err
+			}
+			err := a.Store.ReadAgain(ctx, in.Number, a.Enqueue(ctx))
+			if errors.Is(err, lifecycle.ErrNotNow) {
+				return nil, problem(http.StatusConflict, "not-now", err.Error())
+			}
+			if err != nil {
+				return nil, a.caseProblem("read a case again", fmt.Sprintf("case %d", in.Number), err)
+			}
+			c, err := a.mine(ctx, "read a case again", in.Number)
+			if err != nil {
+				return nil, err
+			}
+			a.note(ctx, client.AuditDone, "read-case-again", fmt.Sprintf("case %d, %s", c.Number, c.Machine), "")
 			return &struct{ Body client.Case }{*c}, nil
 		})
 	a.liveRoutes(api)
+}
+
+// mine is a case that whoever asks may see. One of another site is as one that is not there.
+func (a *API) mine(ctx context.Context, doing string, number int64) (*client.Case, error) {
+	c, err := a.Store.Case(ctx, number)
+	if err == nil && !identity(ctx).At(c.Site) {
+		err = records.ErrNotFound
+	}
+	if err != nil {
+		return nil, a.caseProblem(doing, fmt.Sprintf("case %d", number), err)
+	}
+	return c, nil
 }
 
 // recordTimeout bounds the recording of a bag that lies on disk.
@@ -156,13 +205,52 @@ func (a *API) record(ctx context.Context, b records.Bag) (accepted records.Accep
 	return accepted, err
 }
 
+// mayHandIn refuses a bag of a machine at a site that is not one's own.
+func (a *API) mayHandIn(ctx context.Context, m bag.Machine) error {
+	i := identity(ctx)
+	if len(i.Sites) == 0 {
+		return nil
+	}
+	site, err := a.siteOf(ctx, m)
+	if err != nil {
+		return a.internal("take a bag", err)
+	}
+	if i.At(site) {
+		return nil
+	}
+	a.note(ctx, client.AuditRefused, "submit-bag", m.Name, "site "+site)
+	return problem(http.StatusForbidden, "other-site", fmt.Sprintf(
+		"%s is of the site %q, and you may hand in for %v only", m.Name, site, i.Sites,
+	))
+}
+
+// siteOf is the site of a machine: as it is known, or else as its bag says.
+func (a *API) siteOf(ctx context.Context, m bag.Machine) (string, error) {
+	known, err := a.Store.SiteOf(ctx, m.Name)
+	if errors.Is(err, records.ErrNotFound) || err == nil && known == "" {
+		return m.Site, nil
+	}
+	return known, err
+}
+
 func (a *API) submit(ctx context.Context, in *bagRequest) (*acceptedAnswer, error) {
+	done, err := a.turn(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer done()
 	key, info, size, err := a.Bags.Take(ctx, in.body, a.Limits)
 	if err != nil {
-		in.drain()
+		if !tooSlow(err) {
+			in.drain()
+		}
 		outcome, p := a.refused(err)
 		a.metrics.bags.WithLabelValues(outcome).Inc()
 		return nil, p
+	}
+	if err := a.mayHandIn(ctx, info.Facts.Machine); err != nil {
+		_ = a.Bags.Drop(context.WithoutCancel(ctx), key) // nothing is recorded of it: a sweep would find it
+		return nil, err
 	}
 	// What lies on disk is recorded, also when whoever sent it does not wait for it.
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), recordTimeout)
@@ -190,6 +278,7 @@ func (a *API) submit(ctx context.Context, in *bagRequest) (*acceptedAnswer, erro
 	if accepted.Known {
 		answer.Status = http.StatusOK
 	}
+	a.note(ctx, client.AuditDone, "submit-bag", fmt.Sprintf("case %d, %s", accepted.Number, info.Facts.Machine.Name), info.Digest)
 	a.metrics.bags.WithLabelValues(map[bool]string{true: "again", false: "accepted"}[accepted.Known]).Inc()
 	a.Log.Info(
 		"bag accepted", "case", accepted.Number, "machine", info.Facts.Machine.Name, "bytes", size, "again",

@@ -36,6 +36,9 @@ func (a *API) lineRoutes(api huma.API) {
 			Around int    `query:"around" minimum:"1" required:"true" doc:"The line in the middle, from 1"`
 			Span   int    `query:"span" minimum:"0" maximum:"500" default:"15" doc:"How many lines before it and after it"`
 		}) (*struct{ Body LogLines }, error) {
+			if _, err := a.mine(ctx, "get lines", in.Number); err != nil {
+				return nil, err
+			}
 			blob, err := a.Store.BagOf(ctx, in.Number)
 			if err != nil {
 				return nil, a.caseProblem("get lines", fmt.Sprintf("case %d", in.Number), err)

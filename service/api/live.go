@@ -3,22 +3,36 @@ package api
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"io"
 	"net/http"
 	"sync"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"diorthos/client"
+	"diorthos/service/records"
+
+	"github.com/danielgtaylor/huma/v2"
 )
+
+// A news is a case in short as it is after a change, read once however many watch.
+type news struct {
+	once sync.Once
+	raw  []byte // nil if it could not be read
+	site string
+}
 
 // live tells everybody who watches which cases have changed. A watcher that
 // is slow misses nothing: what changed meanwhile is told once.
 type live struct {
 	mu       sync.Mutex
 	watchers map[*watcher]bool
+	latest   map[int64]*news // since its last change
 }
+
+// keptNews is how many cases are remembered as they are; after that all are forgotten.
+const keptNews = 10_000
 
 type watcher struct {
 	only    int64 // one case, 0 for all
@@ -27,7 +41,36 @@ type watcher struct {
 	wake    chan struct{}
 }
 
-func newLive() *live { return &live{watchers: map[*watcher]bool{}} }
+func newLive() *live { return &live{watchers: map[*watcher]bool{}, latest: map[int64]*news{}} }
+
+// read is a case as it is after its last change.
+func (l *live) read(number int64, look func() (*client.Case, error)) *news {
+	l.mu.Lock()
+	n := l.latest[number]
+	if n == nil {
+		if len(l.latest) >= keptNews {
+			clear(l.latest)
+		}
+		n = &news{}
+		l.latest[number] = n
+	}
+	l.mu.Unlock()
+	n.once.Do(func() {
+		c, err := look()
+		if err == nil {
+			n.site = c.Site
+			if n.raw, err = json.Marshal(c); err == nil {
+				return
+			}
+		}
+		l.mu.Lock()
+		defer l.mu.Unlock()
+		if l.latest[number] == n { // the next asks again
+			delete(l.latest, number)
+		}
+	})
+	return n
+}
 
 func (l *live) watch(only int64) (*watcher, func()) {
 	w := &watcher{only: only, changed: map[int64]bool{}, wake: make(chan struct{}, 1)}
@@ -44,6 +87,7 @@ func (l *live) watch(only int64) (*watcher, func()) {
 func (l *live) changed(number int64) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
+	delete(l.latest, number)
 	for w := range l.watchers {
 		if w.only == 0 || w.only == number {
 			w.tell(number)
@@ -55,6 +99,7 @@ func (l *live) changed(number int64) {
 func (l *live) allChanged() {
 	l.mu.Lock()
 	defer l.mu.Unlock()
+	clear(l.latest)
 	for w := range l.watchers {
 		if w.only != 0 {
 			w.tell(w.only)
@@ -107,50 +152,48 @@ func (a *API) liveRoutes(api huma.API) {
 	}
 	huma.Register(api, describe("watch-case", "/api/v1/cases/{number}/live", "Watch a case", http.StatusNotFound),
 		func(ctx context.Context, in *casePath) (*huma.StreamResponse, error) {
-			c, err := a.Store.Case(ctx, in.Number)
-			if err != nil {
-				return nil, a.caseProblem("watch a case", fmt.Sprintf("case %d", in.Number), err)
+			if _, err := a.mine(ctx, "watch a case", in.Number); err != nil {
+				return nil, err
 			}
-			return &huma.StreamResponse{Body: func(ctx huma.Context) { a.stream(ctx, in.Number, c) }}, nil
+			return &huma.StreamResponse{Body: func(ctx huma.Context) { a.stream(ctx, in.Number) }}, nil
 		})
 	huma.Register(api, describe("watch-cases", "/api/v1/live", "Watch all cases"),
 		func(context.Context, *struct{}) (*huma.StreamResponse, error) {
-			return &huma.StreamResponse{Body: func(ctx huma.Context) { a.stream(ctx, 0, nil) }}, nil
+			return &huma.StreamResponse{Body: func(ctx huma.Context) { a.stream(ctx, 0) }}, nil
 		})
 }
 
 // stream sends changes until the watcher goes away.
-func (a *API) stream(ctx huma.Context, only int64, first *client.Case) {
+func (a *API) stream(ctx huma.Context, only int64) {
 	w, leave := a.live.watch(only)
 	defer leave()
+	who := identity(ctx.Context())
 	_ = ctx.SetReadDeadline(time.Time{})
 	ctx.SetHeader("Content-Type", "text/event-stream")
 	ctx.SetHeader("Cache-Control", "no-store")
 	ctx.SetHeader("X-Accel-Buffering", "no")
 	out := ctx.BodyWriter()
-	flush := func() {}
+	flush, within := func() {}, func() {}
 	if rw, ok := out.(http.ResponseWriter); ok {
 		control := http.NewResponseController(rw)
-		_ = control.SetWriteDeadline(time.Time{})
+		within = func() { _ = control.SetWriteDeadline(time.Now().Add(tellTime)) }
 		flush = func() { _ = control.Flush() }
 	}
-	send := func(c *client.Case) bool {
-		raw, err := json.Marshal(c)
-		if err == nil {
-			_, err = fmt.Fprintf(out, "event: case\ndata: %s\n\n", raw)
-			flush()
-		}
+	write := func(text string) bool {
+		within()
+		_, err := io.WriteString(out, text)
+		flush()
 		return err == nil
 	}
+	send := func(number int64) bool {
+		n := a.live.read(number, func() (*client.Case, error) {
+			return a.Store.Case(context.WithoutCancel(ctx.Context()), number)
+		})
+		return n.raw == nil || !who.At(n.site) || write(fmt.Sprintf("event: case\ndata: %s\n\n", n.raw))
+	}
 	flush()
-	if first != nil {
-		// It may have changed between the look-up and the watch.
-		if c, err := a.Store.Case(ctx.Context(), only); err == nil {
-			first = c
-		}
-		if !send(first) {
-			return
-		}
+	if only != 0 && !send(only) {
+		return
 	}
 	beat := time.NewTicker(15 * time.Second)
 	defer beat.Stop()
@@ -159,20 +202,12 @@ func (a *API) stream(ctx huma.Context, only int64, first *client.Case) {
 		case <-ctx.Context().Done():
 			return
 		case <-beat.C:
-			if _, err := fmt.Fprint(out, ":\n\n"); err != nil {
-				return
+			if _, err := a.who(ctx); errors.Is(err, records.ErrNotFound) || !write(":\n\n") {
+				return // the token, the session or the person has ended
 			}
-			flush()
 		case <-w.wake:
 			for _, n := range w.take() {
-				if n == everything {
-					if _, err := fmt.Fprint(out, "event: missed\ndata: {}\n\n"); err != nil {
-						return
-					}
-					flush()
-					continue
-				}
-				if c, err := a.Store.Case(ctx.Context(), n); err == nil && !send(c) {
+				if n == everything && !write("event: missed\ndata: {}\n\n") || n != everything && !send(n) {
 					return
 				}
 			}

@@ -8,6 +8,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"diorthos/client"
+	"diorthos/service/records"
 )
 
 type machineList struct {
@@ -30,7 +31,7 @@ func (a *API) machineRoutes(api huma.API) {
 		Tags:        []string{"machines"},
 	},
 		func(ctx context.Context, in *machineList) (*struct{ Body client.MachinePage }, error) {
-			page, err := a.Store.Machines(ctx, client.MachineQuery{
+			page, err := a.Store.Machines(ctx, identity(ctx).Sites, client.MachineQuery{
 				Name:  in.Name,
 				State: client.CaseState(in.State),
 				After: in.After,
@@ -51,6 +52,9 @@ func (a *API) machineRoutes(api huma.API) {
 	},
 		func(ctx context.Context, in *machinePath) (*struct{ Body client.MachineDetail }, error) {
 			d, err := a.Store.MachineDetail(ctx, in.Name)
+			if err == nil && !identity(ctx).At(d.Site) {
+				err = records.ErrNotFound
+			}
 			if err != nil {
 				return nil, a.caseProblem("get a machine", fmt.Sprintf("machine %q", in.Name), err)
 			}

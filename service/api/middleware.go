@@ -18,13 +18,22 @@ import (
 const policy = "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; " +
 	"connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
 
-func secured(next http.Handler) http.Handler {
+// hsts tells browsers to come over TLS alone from now on, for a year.
+const hsts = "max-age=31536000"
+
+func (a *API) secured(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		h := w.Header()
 		h.Set("Content-Security-Policy", policy)
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "no-referrer")
 		h.Set("Cross-Origin-Opener-Policy", "same-origin")
+		if a.TLS {
+			h.Set("Strict-Transport-Security", hsts)
+		}
+		if strings.HasPrefix(r.URL.Path, "/api/") {
+			h.Set("Cache-Control", "no-store")
+		}
 		next.ServeHTTP(w, r)
 	})
 }
@@ -37,7 +46,7 @@ func (a *API) logged(next http.Handler) http.Handler {
 		next.ServeHTTP(ww, r)
 		if strings.HasPrefix(r.URL.Path, "/api/") {
 			a.Log.Info(
-				"request", "method", r.Method, "path", r.URL.Path, "status", ww.Status(), "bytes", ww.BytesWritten(), "took",
+				"request", "method", methodLabel(r.Method), "path", cut(r.URL.Path), "from", address(r.Context()), "status", ww.Status(), "bytes", ww.BytesWritten(), "took",
 				time.Since(began), "request", middleware.GetReqID(r.Context()),
 			)
 		}
@@ -49,7 +58,7 @@ func (a *API) recovered(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		defer func() {
 			if v := recover(); v != nil && v != http.ErrAbortHandler {
-				a.Log.Error("panic", "path", r.URL.Path, "value", v, "stack", string(debug.Stack()))
+				a.Log.Error("panic", "path", cut(r.URL.Path), "value", v, "stack", string(debug.Stack()))
 				w.Header().Set("Content-Type", "application/problem+json")
 				w.WriteHeader(http.StatusInternalServerError)
 				_, _ = w.Write(
@@ -66,6 +75,7 @@ func (a *API) recovered(next http.Handler) http.Handler {
 type metrics struct {
 	requests *prometheus.HistogramVec
 	bags     *prometheus.CounterVec
+	signIns  *prometheus.CounterVec
 }
 
 func newMetrics(reg *prometheus.Registry) *metrics {
@@ -79,8 +89,12 @@ func newMetrics(reg *prometheus.Registry) *metrics {
 			Name: "diorthos_bags_total",
 			Help: "Bags handed in, by what became of them.",
 		}, []string{"outcome"}),
+		signIns: prometheus.NewCounterVec(prometheus.CounterOpts{
+			Name: "diorthos_sign_ins_total",
+			Help: "Tries to sign in, by what became of them.",
+		}, []string{"outcome"}),
 	}
-	reg.MustRegister(m.requests, m.bags)
+	reg.MustRegister(m.requests, m.bags, m.signIns)
 	return m
 }
 
@@ -93,7 +107,7 @@ func (m *metrics) observe(next http.Handler) http.Handler {
 		if route == "" {
 			route = "console"
 		}
-		m.requests.WithLabelValues(route, r.Method, strconv.Itoa(ww.Status())).Observe(time.Since(began).Seconds())
+		m.requests.WithLabelValues(route, methodLabel(r.Method), strconv.Itoa(ww.Status())).Observe(time.Since(began).Seconds())
 	})
 }
 

@@ -59,6 +59,12 @@ func (a *API) refused(err error) (outcome string, p error) {
 			"the service has no room for this bag; nothing of it was kept; make room and hand it in again",
 		)
 	}
+	if tooSlow(err) {
+		return "too-slow", problem(
+			http.StatusRequestTimeout, "too-slow",
+			"the bag came in too slowly; nothing of it was kept; hand it in again when the connection is better",
+		)
+	}
 	for _, k := range bagKinds {
 		if errors.Is(err, k.err) {
 			return k.kind, problem(k.status, k.kind, err.Error())
@@ -78,6 +84,8 @@ func (a *API) caseProblem(doing string, what string, err error) error {
 		return problem(http.StatusConflict, "busy", what+" is being climbed right now; wait until that ends")
 	case errors.Is(err, records.ErrNotYours):
 		return problem(http.StatusForbidden, "not-yours", what+" was begun by somebody else, who alone may report on it")
+	case errors.Is(err, records.ErrTooMany):
+		return problem(http.StatusConflict, "too-many", what+": "+err.Error()+"; begin another")
 	case errors.Is(err, records.ErrEnded):
 		return problem(http.StatusConflict, "ended", what+" is over; begin another")
 	}

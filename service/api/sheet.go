@@ -30,6 +30,9 @@ func (a *API) sheetRoutes(api huma.API) {
 		func(ctx context.Context, in *struct {
 			Number int64 `path:"number" minimum:"1" doc:"Number of the case"`
 		}) (*sheetAnswer, error) {
+			if _, err := a.mine(ctx, "get the sheet", in.Number); err != nil {
+				return nil, err
+			}
 			d, err := a.Store.CaseDetail(ctx, in.Number)
 			if err != nil {
 				return nil, a.caseProblem("get the sheet", fmt.Sprintf("case %d", in.Number), err)

@@ -22,6 +22,8 @@ import (
 var vocabulary = map[reflect.Type][]any{
 	reflect.TypeFor[client.CaseState]():       words(client.CaseStates()),
 	reflect.TypeFor[client.ClimbState]():      words(client.ClimbStates()),
+	reflect.TypeFor[client.Role]():            words(client.Roles()),
+	reflect.TypeFor[client.AuditOutcome]():    words(client.AuditOutcomes()),
 	reflect.TypeFor[climb.Outcome]():          words(climb.Outcomes()),
 	reflect.TypeFor[reading.Outcome]():        words(reading.Outcomes()),
 	reflect.TypeFor[reading.AttemptKind]():    words(append(reading.AttemptKinds(), "")),

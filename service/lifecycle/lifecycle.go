@@ -19,6 +19,7 @@ const (
 	ReadHealthy Event = "read healthy" // it was read, and nothing failed
 	Unreadable  Event = "unreadable"   // it cannot be read
 	HandedIn    Event = "handed in"    // its bag came once more
+	ReadAgain   Event = "read again"   // somebody asks for it, such as with newer knowledge
 	ClimbBegins Event = "climb begins"
 	ClimbEnds   Event = "climb ends" // however it ends, also by falling silent
 	Closed      Event = "closed"     // by a person, or since the machine is well again
@@ -42,6 +43,9 @@ var steps = map[Event]map[client.CaseState]client.CaseState{
 		client.Climbing: client.Climbing, client.Healthy: client.Healthy, client.Unreadable: client.Received,
 		client.Closed: client.Closed,
 	},
+	ReadAgain: {
+		client.Unreadable: client.Received, client.Open: client.Received, client.Healthy: client.Received,
+	},
 	ClimbBegins: {
 		client.Open: client.Climbing, client.Healthy: client.Climbing, client.Climbing: client.Climbing,
 		client.Closed: client.Climbing,
@@ -54,7 +58,8 @@ var steps = map[Event]map[client.CaseState]client.CaseState{
 // Events lists those that there are.
 func Events() []Event {
 	return []Event{
-		Claimed, Released, ReadFailing, ReadHealthy, Unreadable, HandedIn, ClimbBegins, ClimbEnds, Closed, Reopened,
+		Claimed, Released, ReadFailing, ReadHealthy, Unreadable, HandedIn, ReadAgain, ClimbBegins, ClimbEnds, Closed,
+		Reopened,
 	}
 }
 

@@ -255,7 +255,7 @@ func (s *Store) CaseDetail(ctx context.Context, number int64) (*client.CaseDetai
 	if d.Climbs, err = s.climbs(ctx, number); err != nil {
 		return nil, err
 	}
-	if d.Typical, err = s.typical(ctx); err != nil {
+	if d.Typical, err = s.typical(ctx, remediesOf(d)); err != nil {
 		return nil, err
 	}
 	var runs []climb.Run
@@ -268,12 +268,27 @@ func (s *Store) CaseDetail(ctx context.Context, number int64) (*client.CaseDetai
 	return d, nil
 }
 
+// remediesOf lists those of a case's ladder.
+func remediesOf(d *client.CaseDetail) (list []string) {
+	if d.Docket == nil {
+		return nil
+	}
+	for _, r := range d.Docket.ToDo {
+		list = append(list, r.Remedy)
+	}
+	return list
+}
+
 // countedTo bounds how far a list's total is counted.
 const countedTo = 10_000
 
-// Cases returns a page of cases, the newest first.
-func (s *Store) Cases(ctx context.Context, q client.CaseQuery) (*client.CasePage, error) {
+// Cases returns a page of cases, the newest first, of machines at these sites; none
+// named means all.
+func (s *Store) Cases(ctx context.Context, sites []string, q client.CaseQuery) (*client.CasePage, error) {
 	match := func(db *gorm.DB) *gorm.DB {
+		if len(sites) > 0 {
+			db = db.Where("machines.site in ?", sites)
+		}
 		if q.State != "" {
 			db = db.Where("cases.state = ?", q.State)
 		}
@@ -284,7 +299,7 @@ func (s *Store) Cases(ctx context.Context, q client.CaseQuery) (*client.CasePage
 	}
 	page := &client.CasePage{Cases: []client.Case{}}
 	counted := s.db.WithContext(ctx).Table("cases").Select("1")
-	if q.Machine != "" {
+	if q.Machine != "" || len(sites) > 0 {
 		counted = counted.Joins("join machines on machines.id = cases.machine_id")
 	}
 	count := match(counted).Limit(countedTo)

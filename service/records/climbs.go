@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -76,24 +77,33 @@ func (s *Store) climbs(ctx context.Context, number int64) ([]client.Climb, error
 	return list, nil
 }
 
-// typical is how long remedies took in the latest climbs of the whole fleet,
-// where they were proven.
-func (s *Store) typical(ctx context.Context) (map[string]client.Typical, error) {
+// typicalRuns is over how many of the latest times a remedy was proven the median is.
+const typicalRuns = 200
+
+// typical is how long remedies took where they were proven in the whole fleet.
+func (s *Store) typical(ctx context.Context, remedies []string) (map[string]client.Typical, error) {
+	m := map[string]client.Typical{}
+	if len(remedies) == 0 {
+		return m, nil
+	}
+	names, err := json.Marshal(remedies)
+	if err != nil {
+		return nil, err
+	}
 	var rows []struct {
 		Remedy  string
 		Seconds float64
 		Runs    int64
 	}
-	err := s.db.WithContext(ctx).Raw(
-		`select r->>'remedy' as remedy,
-			percentile_cont(0.5) within group (order by (r->>'took')::float8 / 1e9) as seconds, count(*) as runs
-		from (select runs from climbs order by id desc limit 2000) c, jsonb_array_elements(c.runs) r
-		where r->>'outcome' = 'proven' and r->>'remedy' <> '' group by 1`,
+	err = s.db.WithContext(ctx).Raw(
+		`select r.remedy, percentile_cont(0.5) within group (order by t.seconds) as seconds, count(*) as runs
+		from jsonb_array_elements_text(?::jsonb) as r(remedy)
+		join lateral (select seconds from took where took.remedy = r.remedy order by id desc limit ?) t on true
+		group by 1`, string(names), typicalRuns,
 	).Scan(&rows).Error
 	if err != nil {
 		return nil, err
 	}
-	m := map[string]client.Typical{}
 	for _, r := range rows {
 		m[r.Remedy] = client.Typical{Seconds: r.Seconds, Runs: r.Runs}
 	}
@@ -213,6 +223,11 @@ func (s *Store) ReportClimb(ctx context.Context, id int64, person string, r clie
 		if err := row.take(r); err != nil {
 			return err
 		}
+		if run := r.Run; run != nil && run.Outcome == climb.Proven && run.Remedy != "" {
+			if err := db.Exec("insert into took (remedy, seconds) values (?, ?)", run.Remedy, run.Took.Seconds()).Error; err != nil {
+				return err
+			}
+		}
 		if err := db.Save(&row).Error; err != nil {
 			return err
 		}
@@ -233,6 +248,12 @@ func (s *Store) ReportClimb(ctx context.Context, id int64, person string, r clie
 	return &c, err
 }
 
+// mostRuns is how many rungs one climb may report.
+const mostRuns = 500
+
+// ErrTooMany means that a climb has reported as many rungs as it may.
+var ErrTooMany = fmt.Errorf("a climb reports at most %d rungs", mostRuns)
+
 // take brings a report into the row.
 func (row *climbRow) take(r client.ClimbReport) error {
 	row.State, row.Phase, row.Heartbeat = r.State, r.Phase, time.Now()
@@ -249,6 +270,9 @@ func (row *climbRow) take(r client.ClimbReport) error {
 	var runs []climb.Run
 	if err := json.Unmarshal(row.Runs, &runs); err != nil {
 		return err
+	}
+	if len(runs) >= mostRuns {
+		return ErrTooMany
 	}
 	var err error
 	row.Runs, err = json.Marshal(append(runs, *r.Run))

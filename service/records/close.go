@@ -24,6 +24,28 @@ func (s *Store) ReopenCase(ctx context.Context, number int64, by, note string) e
 	return s.moved(ctx, number, lifecycle.Reopened, map[string]any{"closed_by": by, "closed_note": note})
 }
 
+// ReadAgain puts a case into the queue once more: one that could not be read, or that
+// newer knowledge may judge otherwise.
+func (s *Store) ReadAgain(ctx context.Context, number int64, enqueue func(pgx.Tx, int64) error) error {
+	return s.inTx(ctx, func(db *gorm.DB, raw func(func(pgx.Tx) error) error) error {
+		c, err := lockCase(db, number)
+		if err != nil {
+			return err
+		}
+		next, err := lifecycle.Next(c.State, lifecycle.ReadAgain)
+		if err != nil {
+			return fmt.Errorf("case %d: %w", number, err)
+		}
+		err = db.Table("cases").Where("number = ?", number).Updates(map[string]any{
+			"state": next, "problem": "", "updated_at": gorm.Expr("now()"),
+		}).Error
+		if err != nil {
+			return err
+		}
+		return raw(func(tx pgx.Tx) error { return enqueue(tx, number) })
+	})
+}
+
 func (s *Store) moved(ctx context.Context, number int64, event lifecycle.Event, set map[string]any) error {
 	return s.inTx(ctx, func(db *gorm.DB, _ func(func(pgx.Tx) error) error) error {
 		c, err := lockCase(db, number)

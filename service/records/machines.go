@@ -48,9 +48,13 @@ func (s *Store) machineQuery(ctx context.Context) *gorm.DB {
 		Joins("join cases latest on latest.number = machines.latest")
 }
 
-// Machines returns a page of machines in the order of their names.
-func (s *Store) Machines(ctx context.Context, q client.MachineQuery) (*client.MachinePage, error) {
+// Machines returns a page of machines in the order of their names, of these sites; none
+// named means all.
+func (s *Store) Machines(ctx context.Context, sites []string, q client.MachineQuery) (*client.MachinePage, error) {
 	match := func(db *gorm.DB) *gorm.DB {
+		if len(sites) > 0 {
+			db = db.Where("machines.site in ?", sites)
+		}
 		if q.Name != "" {
 			like := "%" + likeLiteral(q.Name) + "%"
 			db = db.Where("machines.name || ' ' || machines.site ilike ?", like)
@@ -83,6 +87,13 @@ func (s *Store) Machines(ctx context.Context, q client.MachineQuery) (*client.Ma
 		page.Machines = append(page.Machines, r.public())
 	}
 	return page, nil
+}
+
+// SiteOf is the site that a machine is known to be of.
+func (s *Store) SiteOf(ctx context.Context, name string) (string, error) {
+	var m machine
+	err := s.db.WithContext(ctx).Select("site").Where("name = ?", name).Take(&m).Error
+	return m.Site, mapNotFound(err)
 }
 
 // historyShown bounds how many cases a machine is shown with.

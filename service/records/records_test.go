@@ -122,7 +122,7 @@ func bagOnce(t *testing.T, s *records.Store) {
 	if _, err := s.Accept(t.Context(), b, whole, func(pgx.Tx, int64) error { return refused }); !errors.Is(err, refused) {
 		t.Fatalf("the queue refuses: %v", err)
 	}
-	page, err := s.Cases(t.Context(), client.CaseQuery{Machine: "once-1", Limit: 10})
+	page, err := s.Cases(t.Context(), nil, client.CaseQuery{Machine: "once-1", Limit: 10})
 	if err != nil || len(page.Cases) != 0 {
 		t.Fatalf("what was refused is there: %+v %v", page, err)
 	}

@@ -18,6 +18,7 @@ import { Failure } from './Failure'
 import { Fit } from './Fit'
 import { NextChecks } from './NextChecks'
 import { useCase } from './queries'
+import { ReadAgain } from './ReadAgain'
 import { Why } from './Why'
 
 /** The docket of a case: what was tried, where it broke, why, what to do. */
@@ -46,6 +47,7 @@ export function CasePage() {
             gather anew.
           </p>
         )}
+        {c.state === 'unreadable' && <ReadAgain number={c.number} />}
         {c.docket && (
           <CaseNumber value={c.number}>
             {c.docket.disks.map((d) => (
