@@ -18,11 +18,11 @@ func damagedJournal(ctx context.Context, c *cli.Command, path string, err error)
 	if !errors.Is(err, block.ErrDamaged) {
 		return err
 	}
-	_, _ = fmt.Fprintln(c.Root().ErrWriter, "diorthos:", oneLine(err)+"; nothing was written")
 	r, salvaged := block.Salvage(path)
-	if salvaged != nil {
-		return errFound
+	if salvaged != nil { // nothing of it can be read
+		return fmt.Errorf("%w; nothing was written", err)
 	}
+	_, _ = fmt.Fprintln(c.Root().ErrWriter, "diorthos:", oneLine(err)+"; nothing was written")
 	defer func() { _ = r.Close() }()
 	dev, opened := openTarget(c.String("image"), r.Head().Target, true)
 	if opened != nil {

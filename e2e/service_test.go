@@ -440,7 +440,6 @@ func TestSignInSessionAndHeaders(t *testing.T) {
 	for path, want := range map[string]string{
 		"/healthz": "ok",
 		"/readyz":  "ready",
-		"/metrics": "diorthos_http_request_seconds_count",
 	} {
 		resp, err := http.Get(s.url + path)
 		if err != nil {

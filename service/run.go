@@ -70,10 +70,6 @@ func Listen(address string) (net.Listener, error) {
 	return l, nil
 }
 
-// sweepAge is how old a bag is that nothing was recorded of before it is
-// taken as left behind by a crash.
-const sweepAge = 24 * time.Hour
-
 // Run serves until ctx ends. The listener is closed when it returns.
 func Run(ctx context.Context, listener net.Listener, c Config) error {
 	ctx, stop := context.WithCancel(ctx)
@@ -136,7 +132,8 @@ func Run(ctx context.Context, listener net.Listener, c Config) error {
 		}
 		defer end()
 	}
-	running.Go(func() { sweep(ctx, c.Log, kept, store) })
+	watch := newReconciler(c.Log, kept, store, reg)
+	running.Go(func() { watch.run(ctx) })
 	running.Go(func() { reload(ctx, c, &current) })
 	failed := make(chan error, 2)
 	running.Go(func() { a.Listen(ctx) })
@@ -190,18 +187,6 @@ func serveMetrics(address string, reg *prometheus.Registry) (end func(), err err
 		_ = server.Serve(l) // until it is closed
 	}()
 	return func() { _ = server.Close(); <-ended }, nil
-}
-
-// sweep drops bags that were never acknowledged. It takes its time beside the
-// requests.
-func sweep(ctx context.Context, log *slog.Logger, kept *bags.Store, store *records.Store) {
-	n, err := kept.Sweep(ctx, sweepAge, func(key string) (bool, error) { return store.HasBlob(ctx, key) })
-	switch {
-	case err != nil && ctx.Err() == nil:
-		log.Warn("sweep bags", "error", err)
-	case n > 0:
-		log.Info("dropped bags that were never acknowledged", "count", n)
-	}
 }
 
 // reload loads the knowledge anew each time it is told to.

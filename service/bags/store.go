@@ -14,6 +14,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"time"
 
 	"gocloud.dev/blob"
@@ -27,6 +28,9 @@ import (
 type Store struct {
 	bucket *blob.Bucket
 	folder string // empty unless the bags lie in a folder
+
+	sweeping sync.Mutex
+	next     []byte // where the next sweep goes on
 }
 
 // Open opens the bucket at a URL, or the folder at a path, which it makes.
@@ -39,9 +43,10 @@ func Open(ctx context.Context, where string) (*Store, error) {
 		return &Store{bucket: b}, nil
 	}
 	b, err := fileblob.OpenBucket(where, &fileblob.Options{
-		CreateDir: true,
-		NoTempDir: true,
-		Metadata:  fileblob.MetadataDontWrite,
+		CreateDir:   true,
+		DirFileMode: 0o700, // evidence is personal; the files themselves are 0600
+		NoTempDir:   true,
+		Metadata:    fileblob.MetadataDontWrite,
 	})
 	if err != nil {
 		return nil, fmt.Errorf("store of bags: %w", err)
@@ -139,20 +144,25 @@ func (s *Store) Drop(ctx context.Context, key string) error {
 	return s.bucket.Delete(ctx, key)
 }
 
-// Sweep drops bags older than age of which known says that nothing was
-// recorded: what a crash between storing and recording leaves behind.
+// Sweep drops bags older than age of which known says that nothing was recorded: what
+// a crash between storing and recording leaves behind. It looks at so many of them and goes
+// on behind those the next time; behind the last it begins anew.
 func (s *Store) Sweep(
-	ctx context.Context, age time.Duration, known func(key string) (bool, error),
+	ctx context.Context, age time.Duration, most int, known func(key string) (bool, error),
 ) (dropped int, err error) {
-	list := s.bucket.List(nil)
-	for {
-		o, err := list.Next(ctx)
-		if errors.Is(err, io.EOF) {
-			return dropped, nil
-		}
-		if err != nil {
-			return dropped, err
-		}
+	s.sweeping.Lock()
+	defer s.sweeping.Unlock()
+	token := s.next
+	if len(token) == 0 {
+		token = blob.FirstPageToken
+	}
+	page, next, err := s.bucket.ListPage(ctx, token, most, nil)
+	if err != nil {
+		s.next = nil
+		return 0, err
+	}
+	s.next = next
+	for _, o := range page {
 		if time.Since(o.ModTime) < age {
 			continue
 		}
@@ -167,4 +177,5 @@ func (s *Store) Sweep(
 			dropped++
 		}
 	}
+	return dropped, nil
 }

@@ -467,6 +467,23 @@ func (s *Store) BagOf(ctx context.Context, number int64) (blob string, err error
 	return blob, mapNotFound(err)
 }
 
+// A KeptBag is a bag that is recorded, with the number of its case.
+type KeptBag struct {
+	Digest string
+	Blob   string
+	Size   int64
+	Number int64
+}
+
+// BagsAfter lists recorded bags in the order of their digests, behind one of them.
+func (s *Store) BagsAfter(ctx context.Context, digest string, limit int) (list []KeptBag, err error) {
+	err = s.db.WithContext(ctx).Raw(
+		"select b.digest, b.blob, b.size, c.number from bags b join cases c on c.bag_digest = b.digest where b.digest > ? order by "+
+			"b.digest limit ?", digest, limit,
+	).Scan(&list).Error
+	return list, err
+}
+
 // HasBlob reports whether a bag is recorded that lies under key.
 func (s *Store) HasBlob(ctx context.Context, key string) (bool, error) {
 	var n int64
