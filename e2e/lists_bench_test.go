@@ -5,6 +5,7 @@ import (
 	"io"
 	"net/http"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -47,17 +48,20 @@ func BenchmarkLists(b *testing.B) {
 		b.Fatal(err)
 	}
 	_ = conn.Close(context.Background())
-	for name, path := range map[string]string{
-		"cases, newest":         "/api/v1/cases?limit=100",
-		"cases, deep":           "/api/v1/cases?limit=100&before=400000",
-		"cases, open":           "/api/v1/cases?limit=100&state=open",
-		"cases, part of a name": "/api/v1/cases?limit=100&machine=desk-777",
-		"machines":              "/api/v1/machines?limit=100",
-		"machines, open":        "/api/v1/machines?limit=100&state=open",
-		"machines, part":        "/api/v1/machines?limit=100&name=desk-4242",
-		"a machine":             "/api/v1/machines/site77-desk-77",
-		"a case":                "/api/v1/cases/500000",
+	paths := map[string]string{"a machine": "/api/v1/machines/site77-desk-77", "a case": "/api/v1/cases/500000"}
+	for what, name := range map[string]string{
+		"all": "", "a part": "desk-777", "two letters": "te", "one letter": "1", "nothing": "zz", "nothing, longer": "no-such-machine",
 	} {
+		for _, state := range []string{"", "open", "healthy", "closed"} {
+			paths["cases, "+what+" "+state] = "/api/v1/cases?limit=100&machine=" + name + "&state=" + state
+			paths["machines, "+what+" "+state] = "/api/v1/machines?limit=100&name=" + name + "&state=" + state
+		}
+		paths["cases, deep, "+what] = "/api/v1/cases?limit=100&before=400000&machine=" + name
+		paths["machines, deep, "+what] = "/api/v1/machines?limit=100&after=site5&name=" + name
+	}
+	for name, path := range paths {
+		path = strings.NewReplacer("&machine=&", "&", "&name=&", "&").Replace(path)
+		path = strings.TrimSuffix(strings.TrimSuffix(strings.TrimSuffix(path, "&state="), "&machine="), "&name=")
 		b.Run(name, func(b *testing.B) {
 			var took []time.Duration
 			for b.Loop() {

@@ -293,7 +293,7 @@ func (s *Store) Cases(ctx context.Context, sites []string, q client.CaseQuery) (
 			db = db.Where("cases.state = ?", q.State)
 		}
 		if q.Machine != "" {
-			db = db.Where("machines.name ilike ?", "%"+likeLiteral(q.Machine)+"%")
+			db = db.Where("machines.name_lower like lower(?)", "%"+likeLiteral(q.Machine)+"%")
 		}
 		return db
 	}
@@ -305,6 +305,9 @@ func (s *Store) Cases(ctx context.Context, sites []string, q client.CaseQuery) (
 	count := match(counted).Limit(countedTo)
 	if err := s.db.WithContext(ctx).Table("(?) as counted", count).Count(&page.Total).Error; err != nil {
 		return nil, err
+	}
+	if page.Total == 0 {
+		return page, nil
 	}
 	rows := match(s.caseQuery(ctx)).Order("cases.number desc").Limit(q.Limit + 1)
 	if q.Before > 0 {

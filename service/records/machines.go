@@ -57,7 +57,7 @@ func (s *Store) Machines(ctx context.Context, sites []string, q client.MachineQu
 		}
 		if q.Name != "" {
 			like := "%" + likeLiteral(q.Name) + "%"
-			db = db.Where("machines.name || ' ' || machines.site ilike ?", like)
+			db = db.Where("machines.search like lower(?)", like)
 		}
 		if q.State != "" {
 			db = db.Where("machines.state = ?", q.State)
@@ -70,6 +70,9 @@ func (s *Store) Machines(ctx context.Context, sites []string, q client.MachineQu
 		"(?) as counted", match(count).Limit(countedTo),
 	).Count(&page.Total).Error; err != nil {
 		return nil, err
+	}
+	if page.Total == 0 {
+		return page, nil
 	}
 	rows := match(s.machineQuery(ctx)).Order("machines.name").Limit(q.Limit + 1)
 	if q.After != "" {
