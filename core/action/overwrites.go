@@ -24,7 +24,7 @@ func (c *Context) overwrites(writes []block.Write) (Check, error) {
 		if _, err := c.draft.ReadAt(now, w.Off); err != nil && !errors.Is(err, io.EOF) {
 			return check, err
 		}
-		if w.Off == 0 || bytes.Equal(now, w.Data) || len(bytes.Trim(now, "\x00")) == 0 {
+		if w.Off < int64(c.table.SectorSize) || bytes.Equal(now, w.Data) || len(bytes.Trim(now, "\x00")) == 0 {
 			continue
 		}
 		end := w.Off + int64(len(w.Data))

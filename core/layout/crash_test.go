@@ -61,6 +61,21 @@ func damaged(t *testing.T, size int64, at map[int64][]byte, tool string, args ..
 	return path
 }
 
+// unsigned is a copy of a disk of whose sector 0 the last two bytes are gone.
+func unsigned(t *testing.T, disk string) string {
+	t.Helper()
+	raw, err := os.ReadFile(disk)
+	if err != nil {
+		t.Fatal(err)
+	}
+	clear(raw[510:512])
+	path := filepath.Join(t.TempDir(), "unsigned.img")
+	if err := os.WriteFile(path, raw, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	return path
+}
+
 // Every plan that changes a table or mends a volume, cut off at every single
 // write: what the journal takes back is as before, and what it completes as
 // without the cut.
@@ -101,6 +116,7 @@ func TestEveryChangeSurvivesACutAtEveryWrite(t *testing.T) {
 			}
 			return r.Writes, nil
 		}},
+		"sign":     {unsigned(t, dos), func(t *layout.Table, _ *block.Image) ([]block.Write, error) { return t.SignMBR() }},
 		"rebuild":  {gpt, func(t *layout.Table, _ *block.Image) ([]block.Write, error) { return t.Rebuild(nil, guids(1)) }},
 		"wipe":     {gpt, func(t *layout.Table, _ *block.Image) ([]block.Write, error) { return t.EmptyMBR(7), nil }},
 		"activate": {dos, func(t *layout.Table, _ *block.Image) ([]block.Write, error) { return t.Activate(0) }},

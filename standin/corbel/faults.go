@@ -338,6 +338,16 @@ var Faults = []Fault{
 		Modes: []string{"bios"},
 		harm:  func(d *damage) error { return d.active(2 + d.r.IntN(2)) },
 	},
+	{
+		Name:  "table-not-signed",
+		Group: "disk",
+		Try:   TryStart,
+		Modes: []string{"bios"},
+		harm: func(d *damage) error {
+			_, err := d.v.draft.WriteAt([]byte{0, byte(d.r.IntN(0xaa))}, 510)
+			return err
+		},
+	},
 	{Name: "file-system-errors", Group: "disk", Try: TryUpdate, harm: (*damage).tables},
 	{Name: "disk-dying", Group: "disk", Try: TryUpdate, Beyond: true, harm: (*damage).dying},
 	{Name: "primary-table-damaged", Group: "disk", Try: TryStart, Modes: []string{"uefi"}, harm: func(d *damage) error {

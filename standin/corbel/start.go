@@ -152,7 +152,7 @@ func (m *Machine) fromSectorZero(v *volumes) (fs.FS, error) {
 	if len(m.Plate.Firmware.Order) == 0 || m.Plate.Firmware.Order[0] != "disk0" {
 		return nil, halt("start", "firmware", codeNoEntry, "the first device holds no system")
 	}
-	if v.table.Style() != layout.StyleMBR {
+	if v.table.Style() != layout.StyleMBR || !v.table.MBR.Signed {
 		return nil, halt("start", "table", codeTable, "no table that this firmware can start from is on the disk")
 	}
 	code := make([]byte, corbelfile.BootCodeSize)

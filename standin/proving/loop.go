@@ -41,6 +41,7 @@ import (
 // causes says which cause each fault has to be found as. One that is not
 // listed is called like its fault, behind "corbel-".
 var causes = map[string]string{
+	"table-not-signed": "mbr-signature-lost",
 	"service-disabled": "corbel-service-off", "list-cut-off": "corbel-lists-damaged",
 	"cache-package-damaged":      "corbel-download-damaged",
 	"cache-unwritable":           "corbel-cache-locked",
