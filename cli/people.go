@@ -59,9 +59,13 @@ func peopleCommand() *cli.Command {
 					return err
 				},
 			},
-			ending("revoke", "end a token, and the sessions begun with it", func(ctx context.Context, c *client.Client, id int64) error {
-				return c.EndToken(ctx, id)
-			}),
+			ending(
+				"revoke",
+				"end a token, and the sessions begun with it",
+				func(ctx context.Context, c *client.Client, id int64) error {
+					return c.EndToken(ctx, id)
+				},
+			),
 			ending("sign-out", "sign a browser out", func(ctx context.Context, c *client.Client, id int64) error {
 				return c.EndSession(ctx, id)
 			}),
@@ -101,8 +105,11 @@ func showPeople(p *page, list []client.Person) {
 			p.hangingIndent(fmt.Sprintf("  token %-4d", t.ID), t.Name+", "+tokenState(t))
 		}
 		for _, s := range one.Signed {
-			p.hangingIndent(fmt.Sprintf("  browser %-2d", s.ID), fmt.Sprintf("from %s since %s, until %s", s.Address, when(s.Created),
-				when(s.Expires)))
+			p.hangingIndent(
+				fmt.Sprintf("  browser %-2d", s.ID),
+				fmt.Sprintf("from %s since %s, until %s", s.Address, when(s.Created),
+					when(s.Expires)),
+			)
 		}
 	}
 }
@@ -171,8 +178,11 @@ func personEnding(name, says string, ended bool) *cli.Command {
 func ending(name, says string, end func(context.Context, *client.Client, int64) error) *cli.Command {
 	return &cli.Command{
 		Name: name, Usage: says, ArgsUsage: "NUMBER",
-		Description: fmt.Sprintf("The number stands in the list that \"diorthos people\" shows.\n\nExample:\n   diorthos people %s 3", name),
-		Flags:       serviceFlags(),
+		Description: fmt.Sprintf(
+			"The number stands in the list that \"diorthos people\" shows.\n\nExample:\n   diorthos people %s 3",
+			name,
+		),
+		Flags: serviceFlags(),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			a, err := args(c, "NUMBER")
 			if err != nil {
@@ -216,7 +226,8 @@ func auditCommand() *cli.Command {
 					if p := newPage(c); !done && check.Problem != "" {
 						p.line("%s %s", p.bad(markBroken), check.Problem)
 					} else if !done {
-						p.line("%s %s, each follows from the one before it", p.good(markGood), plural(int(check.Entries), "entry", "entries"))
+						entries := plural(int(check.Entries), "entry", "entries")
+						p.line("%s %s, each follows from the one before it", p.good(markGood), entries)
 					}
 					if check.Problem != "" {
 						return errors.Join(err, errFound)

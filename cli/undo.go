@@ -145,9 +145,15 @@ func showUndo(p *page, j *block.Journal, before block.State, dry bool) {
 	case before == block.Undone:
 		p.line("%s it was taken back before", markNone)
 	case before == block.Recorded && dry:
-		p.line("%s by what it notes, it was cut off before anything was written (dry run: the disk was not looked at)", markNone)
+		p.line(
+			"%s by what it notes, it was cut off before anything was written (dry run: the disk was not looked at)",
+			markNone,
+		)
 	case before == block.Recorded:
-		p.line("%s it was cut off before anything was written, and the disk is as it notes it: nothing to take back", markNone)
+		p.line(
+			"%s it was cut off before anything was written, and the disk is as it notes it: nothing to take back",
+			markNone,
+		)
 	case j.State() == block.Undone:
 		p.line("%s taken back: every byte is as it was", p.good(markGood))
 	default:

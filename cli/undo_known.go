@@ -31,9 +31,12 @@ func damagedJournal(ctx context.Context, c *cli.Command, path string, err error)
 	defer func() { _ = dev.Close() }()
 	if list, strange, asked := r.Back(ctx, dev); asked == nil {
 		_, _ = fmt.Fprintf(
-			c.Root().ErrWriter, "%s can be read of it; --as-far-as-known would bring back %s, leave %d that hold something else "+
+			c.Root().ErrWriter,
+			"%s can be read of it; --as-far-as-known would bring back %s, leave %d that hold something else "+
 				"now, and can say nothing of at least %s\n",
-			plural(r.Known(), "change", "changes"), plural(len(list), "place", "places"), strange,
+			plural(r.Known(), "change", "changes"),
+			plural(len(list), "place", "places"),
+			strange,
 			plural(r.Lost(), "change", "changes"),
 		)
 	}
@@ -90,7 +93,11 @@ func undoKnown(ctx context.Context, c *cli.Command, path string) (err error) {
 		p.line("%s %s brought back; undo that with: diorthos undo %s", markOdd, plural(len(list), "place", "places"), own)
 	}
 	if strange > 0 {
-		p.line("%s %s left as they are: they hold something that the journal does not know", markOdd, plural(strange, "place", "places"))
+		p.line(
+			"%s %s left as they are: they hold something that the journal does not know",
+			markOdd,
+			plural(strange, "place", "places"),
+		)
 	}
 	if r.Lost() > 0 {
 		p.line("%s at least %s that it noted cannot be read: those are still so. Check the disk.", p.bad(markBroken),

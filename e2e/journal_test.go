@@ -27,7 +27,8 @@ func TestADamagedJournalIsToldAndBroughtBackAsFarAsKnown(t *testing.T) {
 
 	put(t, journals[0], journal[:len(journal)/3])
 	r := s.run("undo", journals[0])
-	if r.status != 1 || !strings.Contains(r.errout, "lost its end") || !strings.Contains(r.errout, "--as-far-as-known would bring back") {
+	if r.status != 1 || !strings.Contains(r.errout, "lost its end") ||
+		!strings.Contains(r.errout, "--as-far-as-known would bring back") {
 		t.Errorf("status %d: %s", r.status, r.errout)
 	}
 	if got := read(t, journals[0]); !bytes.Equal(got, journal[:len(journal)/3]) || !bytes.Equal(read(t, image), mended) {
@@ -40,8 +41,17 @@ func TestADamagedJournalIsToldAndBroughtBackAsFarAsKnown(t *testing.T) {
 	if r.status != 1 || !strings.Contains(r.errout, "journal is damaged") {
 		t.Errorf("status %d: %s", r.status, r.errout)
 	}
-	wants(t, s.must(1, "undo", journals[0], "--as-far-as-known", "--dry-run"), "would be brought back; nothing was changed")
-	wants(t, s.must(1, "undo", journals[0], "--as-far-as-known"), "brought back; undo that with", "that it noted cannot be read")
+	wants(
+		t,
+		s.must(1, "undo", journals[0], "--as-far-as-known", "--dry-run"),
+		"would be brought back; nothing was changed",
+	)
+	wants(
+		t,
+		s.must(1, "undo", journals[0], "--as-far-as-known"),
+		"brought back; undo that with",
+		"that it noted cannot be read",
+	)
 	own, err := filepath.Glob(journals[0] + ".back-*.journal")
 	if err != nil || len(own) != 1 {
 		t.Fatal(own, err)

@@ -50,7 +50,8 @@ func BenchmarkLists(b *testing.B) {
 	_ = conn.Close(context.Background())
 	paths := map[string]string{"a machine": "/api/v1/machines/site77-desk-77", "a case": "/api/v1/cases/500000"}
 	for what, name := range map[string]string{
-		"all": "", "a part": "desk-777", "two letters": "te", "one letter": "1", "nothing": "zz", "nothing, longer": "no-such-machine",
+		"all": "", "a part": "desk-777", "two letters": "te", "one letter": "1", "nothing": "zz",
+		"nothing, longer": "no-such-machine",
 	} {
 		for _, state := range []string{"", "open", "healthy", "closed"} {
 			paths["cases, "+what+" "+state] = "/api/v1/cases?limit=100&machine=" + name + "&state=" + state

@@ -22,9 +22,15 @@ menuentry start { echo "the medium has started by $grub_platform"; sleep 3; halt
 // starts runs a disk in QEMU and waits for words on its serial line.
 func starts(t *testing.T, disk, firmware, words string) {
 	t.Helper()
+	startsBy(t, disk, "ide", firmware, words)
+}
+
+// startsBy is starts with the disk on another bus.
+func startsBy(t *testing.T, disk, bus, firmware, words string) {
+	t.Helper()
 	args := []string{
 		"-accel", "tcg", "-m", "512", "-display", "none", "-serial", "stdio", "-no-reboot", "-net", "none", "-drive",
-		"file=" + disk + ",format=raw,if=ide",
+		"file=" + disk + ",format=raw,if=" + bus,
 	}
 	if firmware == "uefi" {
 		vars := filepath.Join(t.TempDir(), "vars.fd")

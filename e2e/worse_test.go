@@ -63,7 +63,10 @@ func TestMendingATableKeepsBootCodeAndCoreImage(t *testing.T) {
 		if !bytes.Equal(mended, whole) {
 			t.Errorf("%s: more was written than was lost", name)
 		}
-		if list := runTool(t, "", "sfdisk", "-d", path); !strings.Contains(list, "start=        2048, size=      100000, type=83") {
+		if list := runTool(t, "", "sfdisk", "-d", path); !strings.Contains(
+			list,
+			"start=        2048, size=      100000, type=83",
+		) {
 			t.Errorf("%s: sfdisk reads\n%s", name, list)
 		}
 	}

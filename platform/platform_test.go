@@ -60,7 +60,39 @@ func opened(t *testing.T) map[string]system.System {
 	if err != nil || len(list) != 1 {
 		t.Fatal(list, err)
 	}
-	return map[string]system.System{list[0].System.Family(): list[0].System}
+	both := map[string]system.System{list[0].System.Family(): list[0].System}
+	for _, a := range platform.All() {
+		if both[a.Family()] == nil {
+			both[a.Family()] = openedDebian(t, a)
+		}
+	}
+	return both
+}
+
+// openedDebian is a system that starts by UEFI, as far as it has to be one to be opened.
+func openedDebian(t *testing.T, a system.Adapter) system.System {
+	t.Helper()
+	disk := filepath.Join(t.TempDir(), "disk.img")
+	run := func(name string, args ...string) {
+		t.Helper()
+		if out, err := exec.CommandContext(t.Context(), name, args...).CombinedOutput(); err != nil {
+			t.Fatalf("%s: %v: %s", name, err, out)
+		}
+	}
+	run("truncate", "-s", "80M", disk)
+	run("sgdisk", "-n1:2048:+36M", "-t1:EF00", "-n2:0:+32M", disk)
+	run("mkfs.vfat", "-F", "32", "--offset", "2048", disk, "36864")
+	run("mke2fs", "-q", "-t", "ext4", "-E", "offset=38797312", disk, "32M")
+	dev, err := block.OpenImage(disk, 512, false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = dev.Close() })
+	s, err := a.Open(block.NewDraft(dev), 2, system.Options{Now: time.Now()})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s
 }
 
 // systemVolume is the largest partition of a machine's disk.

@@ -70,7 +70,11 @@ func TestWhoMayDoWhat(t *testing.T) {
 	if _, err := admin.SetPerson(t.Context(), "ended", client.PersonChange{Ended: &yes}); err != nil {
 		t.Fatal(err)
 	}
-	s.sql(s.dsn, "update tokens set expires_at = now() - interval '1 second' from people where people.id = person_id and people.name = 'expired'")
+	s.sql(
+		s.dsn,
+		"update tokens set expires_at = now() - interval '1 second' from people "+
+			"where people.id = person_id and people.name = 'expired'",
+	)
 	people, err := admin.People(t.Context())
 	if err != nil {
 		t.Fatal(err)
@@ -138,7 +142,8 @@ func TestWhoMayDoWhat(t *testing.T) {
 			}
 			if strings.Contains(path, "/cases/{number}") {
 				at = strings.Replace(path, "{number}", fmt.Sprint(number), 1) + "?file=a&around=1"
-				if got := ask("Authorization", "Bearer "+elsewhere); got != http.StatusNotFound && got != http.StatusUnprocessableEntity {
+				if got := ask("Authorization", "Bearer "+elsewhere); got != http.StatusNotFound &&
+					got != http.StatusUnprocessableEntity {
 					t.Errorf("%s %s of another site: %d", method, path, got)
 				}
 			}

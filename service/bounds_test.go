@@ -112,7 +112,10 @@ func TestACaseIsReadAgain(t *testing.T) {
 	s := serve(t, false)
 	number := s.mustSubmit("tern-1", "Lerrick")
 	first := s.state(number, time.Minute, client.Open)
-	s.sql(s.dsn, fmt.Sprintf("update cases set headline = '', docket = null, state = 'unreadable' where number = %d", number))
+	s.sql(
+		s.dsn,
+		fmt.Sprintf("update cases set headline = '', docket = null, state = 'unreadable' where number = %d", number),
+	)
 	if _, err := s.client().ReadAgain(t.Context(), number); err != nil {
 		t.Fatal(err)
 	}
@@ -159,7 +162,11 @@ func TestTLSWithACertificateThatChanges(t *testing.T) {
 	}()
 	address := "127.0.0.1" + (<-ready)[strings.LastIndex(listener.Addr().String(), ":"):]
 	serial := func() int64 {
-		conn, err := tls.Dial("tcp", address, &tls.Config{InsecureSkipVerify: true}) //nolint:gosec // its own certificate is what is looked at
+		conn, err := tls.Dial(
+			"tcp",
+			address,
+			&tls.Config{InsecureSkipVerify: true},
+		) //nolint:gosec // its own certificate is what is looked at
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -169,14 +176,21 @@ func TestTLSWithACertificateThatChanges(t *testing.T) {
 	if got := serial(); got != 1 {
 		t.Fatalf("certificate %d", got)
 	}
-	browser := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}} //nolint:gosec // as above
-	resp, err := browser.Post("https://"+address+"/api/v1/session", "application/json", strings.NewReader(`{"token":"`+s.token+`"}`))
+	browser := &http.Client{
+		Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}},
+	} //nolint:gosec // as above
+	resp, err := browser.Post(
+		"https://"+address+"/api/v1/session",
+		"application/json",
+		strings.NewReader(`{"token":"`+s.token+`"}`),
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer func() { _ = resp.Body.Close() }()
 	c := resp.Cookies()[0]
-	if c.Name != "__Host-diorthos_session" || !c.Secure || !c.HttpOnly || resp.Header.Get("Strict-Transport-Security") == "" {
+	if c.Name != "__Host-diorthos_session" || !c.Secure || !c.HttpOnly ||
+		resp.Header.Get("Strict-Transport-Security") == "" {
 		t.Errorf("the cookie is %+v, headers %v", c, resp.Header)
 	}
 	writeCertificate(t, cert, key, 2)

@@ -101,8 +101,12 @@ func (r *reconciler) step(ctx context.Context) error {
 			if !r.told[b.Digest] {
 				r.told[b.Digest] = true
 				r.found.WithLabelValues(bagGone).Inc()
-				r.tell(ctx, bagGone, fmt.Sprintf("case %d: the bag %.12s is not in the store, or not whole; handed in again, it is kept anew",
-					b.Number, b.Digest))
+				r.tell(
+					ctx,
+					bagGone,
+					fmt.Sprintf("case %d: the bag %.12s is not in the store, or not whole; handed in again, it is kept anew",
+						b.Number, b.Digest),
+				)
 			}
 		}
 		r.after = b.Digest

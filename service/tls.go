@@ -78,8 +78,8 @@ func (c *Certificate) over(l net.Listener, log *slog.Logger) (net.Listener, erro
 
 // ErrPlain means that tokens and evidence would cross a network in the clear.
 var ErrPlain = errors.New(
-	"without TLS it listens on this computer alone: give --tls-cert and --tls-key, put a proxy with TLS before it on this " +
-		"computer, or say --plain-http if the network is to be trusted",
+	"without TLS it listens on this computer alone: give --tls-cert and --tls-key, put a proxy with TLS before it " +
+		"on this computer, or say --plain-http if the network is to be trusted",
 )
 
 // mayBePlain reports whether an address is of this computer alone.

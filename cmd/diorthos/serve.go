@@ -61,7 +61,8 @@ func serveCommand() *cli.Command {
 				Name: "tls-key", Usage: "`FILE` with its key, PEM", Sources: cli.EnvVars("DIORTHOS_TLS_KEY"),
 			},
 			&cli.BoolFlag{
-				Name: "plain-http", Usage: "listen beyond this computer without TLS: tokens and evidence cross the network in the clear",
+				Name:  "plain-http",
+				Usage: "listen beyond this computer without TLS: tokens and evidence cross the network in the clear",
 			},
 			&cli.StringFlag{
 				Name: "metrics", Usage: "`ADDRESS` and port at which the metrics alone are served, without sign-in",

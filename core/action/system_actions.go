@@ -238,16 +238,25 @@ var systemActions = map[ID]Action{
 	}, saysMode("normal")),
 	"store.repair": systemAction(repairStore, proveStore[system.Components]),
 	"boot.code": systemAction(
-		bootAction("boot code in sector 0 as in the component store", system.BootPieces.PutBootCode), proveBoot("code"),
+		bootAction(
+			"boot code in sector 0 as in the component store",
+			system.BootPieces.PutBootCode,
+		),
+		proveBoot[system.BootPieces]("code"),
 	),
 	"boot.sector": systemAction(
-		bootAction("boot sector's code as in the component store", system.BootPieces.PutBootSector), proveBoot("sector"),
+		bootAction(
+			"boot sector's code as in the component store",
+			system.BootPieces.PutBootSector,
+		),
+		proveBoot[system.BootPieces]("sector"),
 	),
 	"boot.loader": systemAction(
-		bootAction("loader as in the component store", system.BootPieces.PutLoader), proveBoot("loader"),
+		bootAction("loader as the system has it", system.LoaderFiles.PutLoader), proveBoot[system.LoaderFiles]("loader"),
 	),
 	"boot.store": systemAction(
-		bootAction("boot store that starts the system on this disk", system.BootPieces.PutBootStore), proveBoot("store"),
+		bootAction("what the loader reads, so that it starts the system on this disk", system.LoaderFiles.PutBootStore),
+		proveBoot[system.LoaderFiles]("store"),
 	),
 }
 
@@ -608,17 +617,15 @@ func minimalMode() Action {
 	return a
 }
 
-func bootAction(
-	what string, put func(system.BootPieces) error,
-) func(context.Context, *Context, system.BootPieces) ([]string, error) {
-	return func(_ context.Context, _ *Context, s system.BootPieces) ([]string, error) {
+func bootAction[T any](what string, put func(T) error) func(context.Context, *Context, T) ([]string, error) {
+	return func(_ context.Context, _ *Context, s T) ([]string, error) {
 		return []string{what}, put(s)
 	}
 }
 
-func proveBoot(kind string) func(context.Context, system.BootPieces) []Check {
-	return func(_ context.Context, s system.BootPieces) []Check {
-		return resultCheck("the "+kind+" is as the component store and this disk want it", s.BootPiece(kind), "byte for byte")
+func proveBoot[T interface{ BootPiece(kind string) error }](kind string) func(context.Context, T) []Check {
+	return func(_ context.Context, s T) []Check {
+		return resultCheck("the "+kind+" is as the system and this disk want it", s.BootPiece(kind), "it was read back")
 	}
 }
 

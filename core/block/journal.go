@@ -152,7 +152,6 @@ func NewJournal(file File, seal SealFile, name string, head Head) (*Journal, err
 // remember keeps where the notes end, as the seal will say it.
 func (j *Journal) remember() { j.notesEnd, j.notesChain = j.end, j.chain }
 
-
 // OpenJournal reads the journal at path and checks every record of it. A record
 // that was being written when the machine stopped is left out: the disk was not
 // yet touched on its account. The file is left as it is until something is

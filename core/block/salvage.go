@@ -83,7 +83,11 @@ func (r *Remains) read() error {
 		at, chain, chained = at+int64(len(record)), stored, true
 	}
 	if r.head.Action == "" {
-		return fmt.Errorf("journal %s: its first record, which says what disk it is about, cannot be read: %w", r.name, ErrDamaged)
+		return fmt.Errorf(
+			"journal %s: its first record, which says what disk it is about, cannot be read: %w",
+			r.name,
+			ErrDamaged,
+		)
 	}
 	if s, err := readSeal(r.name); err == nil && s != nil {
 		r.lost = max(0, s.Writes-len(r.writes)) // what else cannot be read are marks
@@ -130,7 +134,11 @@ func (r *Remains) take(kind byte, body []byte, at int64) {
 func (r *Remains) Back(ctx context.Context, dev Device) (list []Write, strange int, err error) {
 	if dev.Size() != r.head.Target.Size {
 		return nil, 0, fmt.Errorf(
-			"journal %s is about a disk of %d bytes, this one has %d: %w", r.name, r.head.Target.Size, dev.Size(), ErrNotThisDisk,
+			"journal %s is about a disk of %d bytes, this one has %d: %w",
+			r.name,
+			r.head.Target.Size,
+			dev.Size(),
+			ErrNotThisDisk,
 		)
 	}
 	draft := NewDraft(dev)

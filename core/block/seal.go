@@ -61,7 +61,8 @@ func readSeal(path string) (*seal, error) {
 	text, ok := strings.CutPrefix(strings.TrimRight(string(raw), " \n"), sealMagic)
 	sum, body, _ := strings.Cut(text, " ")
 	s := &seal{}
-	if !ok || sum != fmt.Sprintf("%08x", crc32.Checksum([]byte(body), castagnoli)) || json.Unmarshal([]byte(body), s) != nil {
+	if !ok || sum != fmt.Sprintf("%08x", crc32.Checksum([]byte(body), castagnoli)) ||
+		json.Unmarshal([]byte(body), s) != nil {
 		return nil, errSeal
 	}
 	return s, nil
@@ -100,7 +101,12 @@ func (j *Journal) writeSeal(state State, digest []byte) error {
 func (j *Journal) heldAgainst(s *seal, err error) error {
 	switch {
 	case err != nil && (j.state == Recorded || j.head.Keeps && j.state == Committed):
-		return fmt.Errorf("journal %s: %w, and the journal itself does not tell whether it is whole: %w", j.name, err, ErrDamaged)
+		return fmt.Errorf(
+			"journal %s: %w, and the journal itself does not tell whether it is whole: %w",
+			j.name,
+			err,
+			ErrDamaged,
+		)
 	case err != nil || s == nil:
 		j.unsealed = s == nil
 		return nil

@@ -2,6 +2,7 @@ package boot
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"io"
 	"io/fs"
@@ -81,6 +82,23 @@ type System interface {
 	Rest(volume fs.FS) []Link
 }
 
+// A FaultError is an error of a System that knows which fault it is.
+type FaultError struct {
+	Fault Fault
+	Err   error
+}
+
+func (e *FaultError) Error() string { return e.Err.Error() }
+
+// Unwrap gives the error alone.
+func (e *FaultError) Unwrap() error { return e.Err }
+
+// A LoaderChecker is a System that can tell from a loader's bytes whether it can run, where
+// it does not know them all.
+type LoaderChecker interface {
+	CheckLoader(raw []byte) error
+}
+
 // A Ground is what a chain is followed over.
 type Ground struct {
 	Mode     firmware.Mode
@@ -112,12 +130,27 @@ func Follow(g Ground) Chain {
 		return c
 	}
 	path, known := g.System.Loader(g.Mode)
-	if !add(file(LinkLoader, volume, path, known, "loader")) {
+	loader := file(LinkLoader, volume, path, known, "loader")
+	if check, ok := g.System.(LoaderChecker); ok && loader.Fault == "" {
+		raw, err := fs.ReadFile(volume, path)
+		if err == nil {
+			err = check.CheckLoader(raw)
+		}
+		if err != nil {
+			loader.Saw, loader.Fault = err.Error(), "loader-altered"
+		}
+	}
+	if !add(loader) {
 		return c
 	}
 	config, err := g.System.Config(volume, g.Mode)
 	if err != nil {
-		add(Link{LinkConfig, "what the loader starts", err.Error(), "boot-store-damaged"})
+		fault := StoreDamaged
+		var of *FaultError
+		if errors.As(err, &of) {
+			fault = of.Fault
+		}
+		add(Link{LinkConfig, "what the loader starts", err.Error(), fault})
 		return c
 	}
 	add(Link{LinkConfig, "what the loader starts", fmt.Sprintf("%s on volume %s", config.Kernel, config.Volume), ""})
@@ -236,6 +269,11 @@ func (g Ground) bySector(add func(Link) bool) (layout.Partition, bool) {
 		return layout.Partition{}, add(Link{
 			LinkTable, "MBR", fmt.Sprintf("the table is of style %s; this firmware wants an MBR", g.Table.Style()),
 			"style-against-firmware",
+		})
+	}
+	if !g.Table.MBR.Signed {
+		return layout.Partition{}, add(Link{
+			LinkTable, "MBR", "the two bytes by which sector 0 is a table are not there", TableNotSigned,
 		})
 	}
 	add(Link{LinkTable, "MBR", fmt.Sprintf("%d partitions", len(g.Table.Partitions())), ""})

@@ -10,6 +10,7 @@ const (
 	EntriesMissing     Fault = "boot-entries-missing"
 	CodeDamaged        Fault = "boot-code-damaged"
 	CodeUnreadable     Fault = "boot-code-unreadable"
+	TableNotSigned     Fault = "table-not-signed"
 	ActiveFlag         Fault = "active-flag"
 	SectorDamaged      Fault = "boot-sector-damaged"
 	SectorUnreadable   Fault = "boot-sector-unreadable"
@@ -17,6 +18,7 @@ const (
 	LoaderMissing      Fault = "loader-missing"
 	LoaderAltered      Fault = "loader-altered"
 	StoreDamaged       Fault = "boot-store-damaged"
+	MenuMissing        Fault = "menu-missing"
 	StoreOtherVolume   Fault = "boot-store-other-volume"
 	KernelMissing      Fault = "kernel-missing"
 	KernelAltered      Fault = "kernel-altered"
@@ -33,9 +35,10 @@ const (
 // Faults lists those that there are.
 func Faults() []Fault {
 	return []Fault{
-		TableDamaged, StyleAgainst, ESPMissing, BootOrder, EntriesStale, EntriesMissing, CodeDamaged, CodeUnreadable,
+		TableDamaged, TableNotSigned, StyleAgainst, ESPMissing, BootOrder, EntriesStale, EntriesMissing,
+		CodeDamaged, CodeUnreadable,
 		ActiveFlag, SectorDamaged, SectorUnreadable, VolumeUnreadable, LoaderMissing, LoaderAltered, StoreDamaged,
-		StoreOtherVolume, KernelMissing, KernelAltered, EarlyImageMissing, PendingUnreadable, PendingHalfDone,
+		MenuMissing, StoreOtherVolume, KernelMissing, KernelAltered, EarlyImageMissing, PendingUnreadable, PendingHalfDone,
 		PendingMissing, ComponentWants, ServicesUnreadable, ServiceOfProgram, ComponentsUnknown,
 	}
 }

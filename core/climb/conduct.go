@@ -156,8 +156,12 @@ func (c *Climb) finishCutOff(ctx context.Context) error {
 	switch {
 	case state == block.Recorded && !sealed:
 		return fmt.Errorf(
-			"%w: rung %d, begun %s, was cut off, and its journal has no seal: it may have lost its end: let \"diorthos undo %s\" "+
-				"hold it against the disk", ErrBlocked, e.Rung, e.At.Format(time.DateTime), e.Journal,
+			"%w: rung %d, begun %s, was cut off, and its journal has no seal: it may have lost its end: "+
+				"let \"diorthos undo %s\" hold it against the disk",
+			ErrBlocked,
+			e.Rung,
+			e.At.Format(time.DateTime),
+			e.Journal,
 		)
 	case state == block.Recorded:
 		c.tell(ctx, Event{

@@ -331,7 +331,8 @@ func (t *Table) checkMBR() []Problem {
 			Part:     "MBR",
 			Want:     "55 aa at byte 510",
 			Got:      fmt.Sprintf("%02x %02x", t.rawMBR[mbrSignature], t.rawMBR[mbrSignature+1]),
-			Text:     "the table is there, but sector 0 does not end as a boot record does: firmware and kernel take it for none",
+			Text: "the table is there, but sector 0 does not end as a boot record does: firmware and kernel take it " +
+				"for none",
 		})
 	}
 	containers := 0

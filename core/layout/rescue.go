@@ -315,7 +315,12 @@ func (t *Table) RebuildMBR(entries []Entry, diskID uint32) ([]block.Write, error
 	mbr[mbrSignature], mbr[mbrSignature+1] = 0x55, 0xaa
 	for i, e := range entries {
 		if e.Last >= 1<<32 {
-			return nil, fmt.Errorf("an MBR cannot count to sector %d, at which partition %d ends: %w", e.Last, e.Index, ErrNoRoom)
+			return nil, fmt.Errorf(
+				"an MBR cannot count to sector %d, at which partition %d ends: %w",
+				e.Last,
+				e.Index,
+				ErrNoRoom,
+			)
 		}
 		kind, ok := mbrType[e.Type]
 		if !ok {

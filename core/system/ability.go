@@ -40,7 +40,8 @@ const (
 	HasCleanInstall Ability = "clean install"
 	HasCheckpoints  Ability = "checkpoints"
 	HasStartMode    Ability = "mode of the next start"
-	HasBootPieces   Ability = "boot pieces"
+	HasBootPieces   Ability = "boot code and boot sector"
+	HasLoaderFiles  Ability = "loader and its configuration"
 	HasBootVolume   Ability = "boot volume"
 	HasFirmware     Ability = "firmware state" // of the adapter
 	HasSupply       Ability = "components from elsewhere"
@@ -168,6 +169,10 @@ type (
 	BootPieces interface {
 		PutBootCode() error
 		PutBootSector() error
+		BootPiece(kind string) error
+	}
+	// LoaderFiles are put onto the boot volume, from what the machine has of them.
+	LoaderFiles interface {
 		PutLoader() error
 		PutBootStore() error
 		BootPiece(kind string) error
@@ -193,6 +198,7 @@ var abilities = []struct {
 	{HasPrograms, reflect.TypeFor[Programs](), false}, {HasReinstall, reflect.TypeFor[Reinstall](), false},
 	{HasCleanInstall, reflect.TypeFor[CleanInstall](), false}, {HasCheckpoints, reflect.TypeFor[Checkpoints](), false},
 	{HasStartMode, reflect.TypeFor[StartMode](), false}, {HasBootPieces, reflect.TypeFor[BootPieces](), false},
+	{HasLoaderFiles, reflect.TypeFor[LoaderFiles](), false},
 	{HasBootVolume, reflect.TypeFor[BootVolume](), false},
 	{HasStateLists, reflect.TypeFor[StateLists](), false},
 	{HasFirmware, reflect.TypeFor[FirmwareHolder](), true}, {HasSupply, reflect.TypeFor[Supplier](), true},

@@ -1,14 +1,6 @@
 package debian
 
-import (
-	"diorthos/core/block"
-	"diorthos/core/system"
-)
-
-// Open says that the family's systems are only read so far.
-func (Adapter) Open(block.Device, int, system.Options) (system.System, error) {
-	return nil, system.ErrOnlyRead
-}
+import "diorthos/core/system"
 
 const (
 	// onTree is why what lies in a tree of files is not changed yet.
@@ -25,7 +17,7 @@ func (Adapter) Lacks() map[system.Ability]string {
 		system.HasOffers: onTree, system.HasPolicy: onTree, system.HasPending: onTree,
 		system.HasFeatures: onTree, system.HasComponents: onTree, system.HasUpdates: onTree,
 		system.HasPrograms: onTree, system.HasReinstall: onTree, system.HasCleanInstall: onTree,
-		system.HasBootPieces: onTree, system.HasBootVolume: "what the loader needs is followed only for UEFI so far",
+		system.HasBootPieces: "GRUB's code in sector 0 and behind it is not followed so far",
 		system.HasSettings: ofCorbel +
 			"a package's configuration is text that people write; what is shipped is compared by its package",
 		system.HasSettingsEdit: ofCorbel + "there is no store of settings with branches, owners and grants",

@@ -1,6 +1,7 @@
 package debian
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -38,7 +39,7 @@ func (Adapter) Survey(g system.Ground, facts *bag.Facts) {
 	if facts.State == nil {
 		facts.State = &bag.State{}
 	}
-	s := &grub{ground: g, esp: g.Volume(esp)}
+	s := &grub{ground: g, esp: g.Volume(esp), number: esp}
 	facts.State.Chain = boot.Follow(boot.Ground{
 		Mode:     firmware.UEFI,
 		Disk:     g.Disk,
@@ -53,50 +54,115 @@ func (Adapter) Survey(g system.Ground, facts *bag.Facts) {
 type grub struct {
 	ground system.Ground
 	esp    fs.FS // nil when it cannot be read
+	number int   // of its partition
 }
 
-// loaders are where the family's packages put the loader, the first that is
-// there counts; the last is where firmware looks that has no boot entry.
+// loaders are where loaders lie, the first that is there and can run counts; the last are
+// where firmware looks that has no boot entry.
 var loaders = []string{
 	"EFI/debian/shimx64.efi", "EFI/debian/grubx64.efi", "EFI/debian/shimaa64.efi", "EFI/debian/grubaa64.efi",
+	"EFI/systemd/systemd-bootx64.efi", "EFI/systemd/systemd-bootaa64.efi",
 	"EFI/BOOT/BOOTX64.EFI", "EFI/BOOT/BOOTAA64.EFI",
 }
 
 // Code is not known: it differs with every version.
 func (*grub) Code() (disk, sector *boot.Piece) { return nil, nil }
 
-// Loader is the first of the loaders that is there.
+// Loader is the first of the loaders that is there and can run, else the first that is there.
 func (s *grub) Loader(firmware.Mode) (string, [][]byte) {
+	there := ""
 	for _, name := range loaders {
 		if s.esp == nil {
 			break
 		}
-		if _, err := fs.Stat(s.esp, name); err == nil {
-			return name, nil
-		}
-	}
-	return loaders[1], nil
-}
-
-// Config reads the short configuration on the EFI system partition, and takes
-// the kernel from the menu on the volume that it names.
-func (s *grub) Config(esp fs.FS, _ firmware.Mode) (boot.Config, error) {
-	const name = "EFI/debian/grub.cfg"
-	text := readText(esp, name)
-	if text == "" {
-		return boot.Config{}, fmt.Errorf("%s is not there or empty", name)
-	}
-	for _, line := range strings.Split(text, "\n") {
-		words := strings.Fields(line)
-		if len(words) < 2 || words[0] != "search.fs_uuid" {
+		if _, err := fs.Stat(s.esp, name); err != nil {
 			continue
 		}
-		if at, ok := s.menuOn(words[1]); !ok {
-			return boot.Config{}, fmt.Errorf("%s: %w on volume %s: %s", name, errNoMenu, words[1], at)
+		if _, _, err := readProgram(s.esp, name); err == nil {
+			return name, nil
 		}
-		return boot.Config{Volume: words[1], Kernel: s.kernel(words[1])}, nil
+		if there == "" {
+			there = name
+		}
 	}
-	return boot.Config{}, fmt.Errorf("%s names no volume: it has no line \"search.fs_uuid UUID root\"", name)
+	return cmp.Or(there, loaders[1]), nil
+}
+
+// CheckLoader says why the loader cannot run, by its bytes.
+func (*grub) CheckLoader(raw []byte) error {
+	_, err := identify(raw)
+	return err
+}
+
+// Config finds what the loader that is started reads: GRUB's short configuration beside it,
+// or the commands that it carries, name the volume with the menu; systemd-boot's entries
+// lie on the EFI system partition.
+func (s *grub) Config(esp fs.FS, mode firmware.Mode) (boot.Config, error) {
+	name, _ := (&grub{ground: s.ground, esp: esp}).Loader(mode)
+	p, _, err := readProgram(esp, name)
+	if err != nil {
+		return boot.Config{}, err
+	}
+	if p.kind == isShim { // it starts the GRUB beside it
+		name = path.Join(path.Dir(name), "grub"+p.machine+".efi")
+		if p, _, err = readProgram(esp, name); err != nil {
+			return boot.Config{}, fmt.Errorf("shim starts %s, and that cannot be: %w", name, err)
+		}
+	}
+	if p.kind == isSystemdBoot {
+		kernel, err := entryOf(esp)
+		return boot.Config{Volume: s.espUUID(), Kernel: kernel}, err
+	}
+	uuid, from, err := s.volumeOf(esp, name, p)
+	if err != nil {
+		return boot.Config{}, err
+	}
+	if at, ok := s.menuOn(uuid); !ok {
+		return boot.Config{}, &boot.FaultError{
+			Fault: boot.MenuMissing, Err: fmt.Errorf("%s: %w on volume %s: %s", from, errNoMenu, uuid, at),
+		}
+	}
+	return boot.Config{Volume: uuid, Kernel: s.kernel(uuid)}, nil
+}
+
+// stubs are the short configurations that a GRUB of this family reads first, where it was
+// put together to look for one on the EFI system partition.
+func stubs(loader string) []string {
+	beside := path.Join(path.Dir(loader), "grub.cfg")
+	if own := "EFI/debian/grub.cfg"; own != beside {
+		return []string{own, beside}
+	}
+	return []string{beside}
+}
+
+// volumeOf is the volume on which GRUB looks for its menu, and what says so.
+func (s *grub) volumeOf(esp fs.FS, loader string, p program) (uuid, from string, err error) {
+	if uuid = volumeIn(p.config); uuid != "" {
+		return uuid, loader, nil
+	}
+	found := ""
+	for _, name := range stubs(loader) {
+		text := readText(esp, name)
+		if uuid = volumeIn(text); uuid != "" {
+			return uuid, name, nil
+		}
+		if text != "" {
+			found = name
+		}
+	}
+	if found != "" {
+		return "", "", fmt.Errorf("%s names no volume: it has no line \"search.fs_uuid UUID root\"", found)
+	}
+	return "", "", fmt.Errorf(
+		"%s is not there or empty, and %s carries no commands that find the menu",
+		stubs(loader)[0],
+		loader,
+	)
+}
+
+// espUUID is the name of the EFI system partition's file system.
+func (s *grub) espUUID() string {
+	return s.ground.Contents[s.number].UUID
 }
 
 // errNoMenu means that the loader stops at its prompt.

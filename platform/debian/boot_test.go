@@ -9,6 +9,7 @@ import (
 	"diorthos/core/layout"
 	"diorthos/core/system"
 	"diorthos/platform/debian"
+	standin "diorthos/standin/debian"
 )
 
 // TestTheChainOfGRUBEndsAtItsFirstBrokenLink takes one piece after the other
@@ -34,7 +35,7 @@ func TestTheChainOfGRUBEndsAtItsFirstBrokenLink(t *testing.T) {
 		}, {"boot/initrd.img-6.1.0-50-cloud-amd64", "early-image-missing"}, {"volume", "boot-store-other-volume"},
 	} {
 		boots := fstest.MapFS{
-			"EFI/debian/grubx64.efi": {Data: []byte("MZ")},
+			"EFI/debian/grubx64.efi": {Data: standin.Program("")},
 			"EFI/debian/grub.cfg":    {Data: []byte("search.fs_uuid " + uuid + " root hd0,gpt2\n")},
 		}
 		holds := fstest.MapFS{

@@ -59,7 +59,16 @@ func New(d Deps) *API {
 		taking: make(chan struct{}, intakes),
 	}
 	r := chi.NewRouter()
-	r.Use(plainIDs, middleware.RequestID, addressed(d.Forwarders), arriving, a.metrics.observe, a.logged, a.recovered, a.secured)
+	r.Use(
+		plainIDs,
+		middleware.RequestID,
+		addressed(d.Forwarders),
+		arriving,
+		a.metrics.observe,
+		a.logged,
+		a.recovered,
+		a.secured,
+	)
 	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("ok\n")) })
 	r.Get("/readyz", a.ready)
 	r.Group(func(r chi.Router) {

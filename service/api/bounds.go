@@ -89,7 +89,8 @@ func plainIDs(next http.Handler) http.Handler {
 }
 
 var methods = []string{
-	http.MethodGet, http.MethodHead, http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete, http.MethodOptions,
+	http.MethodGet, http.MethodHead, http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete,
+	http.MethodOptions,
 }
 
 // methodLabel is the method of a request, or "other": what labels a metric must not be

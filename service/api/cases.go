@@ -140,7 +140,13 @@ func (a *API) caseRoutes(api huma.API) {
 			if err != nil {
 				return nil, a.internal("change a case", err)
 			}
-			a.note(ctx, client.AuditDone, "change-case", fmt.Sprintf("case %d, %s", c.Number, c.Machine), string(c.State)+" "+in.Body.Note)
+			a.note(
+				ctx,
+				client.AuditDone,
+				"change-case",
+				fmt.Sprintf("case %d, %s", c.Number, c.Machine),
+				string(c.State)+" "+in.Body.Note,
+			)
 			return &struct{ Body client.Case }{*c}, nil
 		})
 	huma.Register(api, huma.Operation{
@@ -278,7 +284,13 @@ func (a *API) submit(ctx context.Context, in *bagRequest) (*acceptedAnswer, erro
 	if accepted.Known {
 		answer.Status = http.StatusOK
 	}
-	a.note(ctx, client.AuditDone, "submit-bag", fmt.Sprintf("case %d, %s", accepted.Number, info.Facts.Machine.Name), info.Digest)
+	a.note(
+		ctx,
+		client.AuditDone,
+		"submit-bag",
+		fmt.Sprintf("case %d, %s", accepted.Number, info.Facts.Machine.Name),
+		info.Digest,
+	)
 	a.metrics.bags.WithLabelValues(map[bool]string{true: "again", false: "accepted"}[accepted.Known]).Inc()
 	a.Log.Info(
 		"bag accepted", "case", accepted.Number, "machine", info.Facts.Machine.Name, "bytes", size, "again",

@@ -46,8 +46,21 @@ func (a *API) logged(next http.Handler) http.Handler {
 		next.ServeHTTP(ww, r)
 		if strings.HasPrefix(r.URL.Path, "/api/") {
 			a.Log.Info(
-				"request", "method", methodLabel(r.Method), "path", cut(r.URL.Path), "from", address(r.Context()), "status", ww.Status(), "bytes", ww.BytesWritten(), "took",
-				time.Since(began), "request", middleware.GetReqID(r.Context()),
+				"request",
+				"method",
+				methodLabel(r.Method),
+				"path",
+				cut(r.URL.Path),
+				"from",
+				address(r.Context()),
+				"status",
+				ww.Status(),
+				"bytes",
+				ww.BytesWritten(),
+				"took",
+				time.Since(began),
+				"request",
+				middleware.GetReqID(r.Context()),
 			)
 		}
 	})
@@ -107,7 +120,8 @@ func (m *metrics) observe(next http.Handler) http.Handler {
 		if route == "" {
 			route = "console"
 		}
-		m.requests.WithLabelValues(route, methodLabel(r.Method), strconv.Itoa(ww.Status())).Observe(time.Since(began).Seconds())
+		m.requests.WithLabelValues(route, methodLabel(r.Method), strconv.Itoa(ww.Status())).
+			Observe(time.Since(began).Seconds())
 	})
 }
 

@@ -63,7 +63,8 @@ func (a *API) signIn(api huma.API) func(huma.Context, func(huma.Context)) {
 	return func(ctx huma.Context, next func(huma.Context)) {
 		i, err := a.who(ctx)
 		switch {
-		case errors.Is(err, records.ErrNotFound) && ctx.Header("Authorization") != "" && !a.throttle.open(address(ctx.Context())):
+		case errors.Is(err, records.ErrNotFound) && ctx.Header("Authorization") != "" &&
+			!a.throttle.open(address(ctx.Context())):
 			writeProblem(api, ctx, tooMany(ctx))
 		case errors.Is(err, records.ErrNotFound):
 			a.failedSignIn(ctx.Context(), ctx.Header("Authorization") != "")
@@ -84,7 +85,13 @@ func (a *API) signIn(api huma.API) func(huma.Context, func(huma.Context)) {
 		case !i.May(RoleOf(ctx.Operation())):
 			o := ctx.Operation()
 			known := context.WithValue(ctx.Context(), identityKey{}, i)
-			a.note(known, client.AuditRefused, o.OperationID, o.Method+" "+cut(ctx.URL().Path), fmt.Sprintf("the role is %s", i.Role))
+			a.note(
+				known,
+				client.AuditRefused,
+				o.OperationID,
+				o.Method+" "+cut(ctx.URL().Path),
+				fmt.Sprintf("the role is %s", i.Role),
+			)
 			writeProblem(api, ctx, problem(
 				http.StatusForbidden, "not-allowed",
 				fmt.Sprintf("this is for the role %q or above, and yours is %q", RoleOf(o), i.Role),
@@ -128,7 +135,8 @@ func (a *API) note(ctx context.Context, outcome client.AuditOutcome, action, obj
 		by = "session by " + by
 	}
 	err := a.Store.Note(context.WithoutCancel(ctx), client.AuditEntry{
-		Who: i.Name, Token: by, Address: address(ctx), Action: action, Object: cut(object), Outcome: outcome, Detail: cut(detail),
+		Who: i.Name, Token: by, Address: address(ctx),
+		Action: action, Object: cut(object), Outcome: outcome, Detail: cut(detail),
 	})
 	if err != nil {
 		a.Log.Error("not in the audit", "who", i.Name, "action", action, "object", object, "outcome", outcome, "error", err)

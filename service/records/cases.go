@@ -481,9 +481,10 @@ type KeptBag struct {
 // BagsAfter lists recorded bags in the order of their digests, behind one of them.
 func (s *Store) BagsAfter(ctx context.Context, digest string, limit int) (list []KeptBag, err error) {
 	err = s.db.WithContext(ctx).Raw(
-		"select b.digest, b.blob, b.size, c.number from bags b join cases c on c.bag_digest = b.digest where b.digest > ? order by "+
-			"b.digest limit ?", digest, limit,
-	).Scan(&list).Error
+		"select b.digest, b.blob, b.size, c.number from bags b join cases c on c.bag_digest = b.digest where b.digest > ? "+
+			"order by b.digest limit ?", digest, limit,
+	).
+		Scan(&list).Error
 	return list, err
 }
 

@@ -224,7 +224,8 @@ func (s *Store) ReportClimb(ctx context.Context, id int64, person string, r clie
 			return err
 		}
 		if run := r.Run; run != nil && run.Outcome == climb.Proven && run.Remedy != "" {
-			if err := db.Exec("insert into took (remedy, seconds) values (?, ?)", run.Remedy, run.Took.Seconds()).Error; err != nil {
+			err := db.Exec("insert into took (remedy, seconds) values (?, ?)", run.Remedy, run.Took.Seconds()).Error
+			if err != nil {
 				return err
 			}
 		}

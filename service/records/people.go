@@ -90,7 +90,12 @@ func (s *Store) SetToken(ctx context.Context, name, token string) error {
 }
 
 // AddToken gives a person a further token.
-func (s *Store) AddToken(ctx context.Context, name string, secret string, wish client.TokenWish) (*client.Token, error) {
+func (s *Store) AddToken(
+	ctx context.Context,
+	name string,
+	secret string,
+	wish client.TokenWish,
+) (*client.Token, error) {
 	var p Person
 	if err := s.db.WithContext(ctx).Where("name = ? and ended_at is null", name).Take(&p).Error; err != nil {
 		return nil, mapNotFound(err)
@@ -114,7 +119,8 @@ func (t tokenRow) public() client.Token {
 }
 
 // valid are the tokens that let somebody in.
-const valid = "tokens.ended_at is null and (tokens.expires_at is null or tokens.expires_at > now()) and people.ended_at is null"
+const valid = "tokens.ended_at is null and (tokens.expires_at is null or tokens.expires_at > now()) " +
+	"and people.ended_at is null"
 
 // IdentityByToken finds whose token it is.
 func (s *Store) IdentityByToken(ctx context.Context, secret string) (*Identity, error) {
@@ -145,7 +151,9 @@ func (s *Store) AddSession(ctx context.Context, of *Identity, secret, address st
 		return err
 	}
 	return db.Create(&session{
-		Hash: hash(secret), PersonID: of.ID, TokenID: &of.TokenID, Address: address, CreatedAt: time.Now(), ExpiresAt: expires,
+		Hash: hash(
+			secret,
+		), PersonID: of.ID, TokenID: &of.TokenID, Address: address, CreatedAt: time.Now(), ExpiresAt: expires,
 	}).Error
 }
 
@@ -221,7 +229,8 @@ func (s *Store) SetPerson(ctx context.Context, name string, change client.Person
 			}
 		}
 		var left int64
-		if err := db.Model(&Person{}).Where("role = ? and ended_at is null", client.Administer).Count(&left).Error; err != nil {
+		err := db.Model(&Person{}).Where("role = ? and ended_at is null", client.Administer).Count(&left).Error
+		if err != nil {
 			return err
 		}
 		if left == 0 {
@@ -266,7 +275,8 @@ func (s *Store) people(ctx context.Context, which *gorm.DB) ([]client.Person, er
 		}
 		var open []session
 		if err := s.db.WithContext(ctx).Joins("join tokens on tokens.id = sessions.token_id and tokens.ended_at is null").
-			Where("sessions.person_id = ? and sessions.expires_at > now()", r.ID).Order("sessions.id").Find(&open).Error; err != nil {
+			Where("sessions.person_id = ? and sessions.expires_at > now()", r.ID).
+			Order("sessions.id").Find(&open).Error; err != nil {
 			return nil, err
 		}
 		for _, o := range open {

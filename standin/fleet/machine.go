@@ -158,7 +158,7 @@ func (m Machine) loader(dev *block.Image, esp layout.Entry) error {
 		"search.fs_uuid %s root\nset prefix=($root)'/grub'\nconfigfile $prefix/grub.cfg\n", m.fsUUID("boot"),
 	)
 	return errors.Join(
-		e.WriteFile("EFI/debian/grubx64.efi", append([]byte("MZ"), image...)),
+		e.WriteFile("EFI/debian/grubx64.efi", append(debian.Program(""), image...)),
 		e.WriteFile("EFI/debian/grub.cfg", []byte(cfg)),
 	)
 }

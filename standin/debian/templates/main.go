@@ -84,9 +84,13 @@ func run(logs fs.FS, to string) error {
 }
 
 // work are lines of the package system itself about packages, and addresses.
-var work = regexp.MustCompile(`^(?:Get:|Preparing to|Selecting|Unpacking|Setting up|Removing|Purging|Processing|Log )|://` +
-	`|^(?:[a-z0-9#+.:]*[-#+.*][a-z0-9#+.:*-]* ?)+$`) // a list of packages
+var work = regexp.MustCompile(
+	`^(?:Get:|Preparing to|Selecting|Unpacking|Setting up|Removing|Purging|Processing|Log )|://` +
+		`|^(?:[a-z0-9#+.:]*[-#+.*][a-z0-9#+.:*-]* ?)+$`,
+) // a list of packages
 
 // sounds is wider than what the reader takes for a failure: the words may grow.
-var sounds = regexp.MustCompile(`(?i)error|fail|warn|cannot|can't|could not|couldn't|unable|not found|missing|denied|invalid|` +
-	`no such|skipp|ignor|deprecat|abort|killed|broken|conflict|mismatch|unsupported|^[EWN]: `)
+var sounds = regexp.MustCompile(
+	`(?i)error|fail|warn|cannot|can't|could not|couldn't|unable|not found|missing|denied|invalid|` +
+		`no such|skipp|ignor|deprecat|abort|killed|broken|conflict|mismatch|unsupported|^[EWN]: `,
+)

@@ -1,0 +1,233 @@
+package debian
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"strings"
+
+	"diorthos/core/block"
+	"diorthos/core/boot"
+	"diorthos/core/fat"
+	"diorthos/core/firmware"
+	"diorthos/core/layout"
+	"diorthos/core/system"
+)
+
+// A System is one that was opened to be changed: what lies on its EFI system partition.
+type System struct {
+	root   fs.FS
+	esp    *fat.Editor
+	number int // of the EFI system partition
+	chain  *grub
+	uuid   string // of the volume with the menu
+	folder string // of GRUB's files on it
+}
+
+// Open opens a system that starts by UEFI. Of others nothing can be changed so far.
+func (Adapter) Open(dev block.Device, number int, o system.Options) (system.System, error) {
+	table, err := layout.Read(dev)
+	if err != nil {
+		return nil, err
+	}
+	s := &System{}
+	ground := system.Ground{Disk: dev, Table: table, System: number, Contents: map[int]layout.Content{}}
+	volumes := map[int]fs.FS{}
+	for _, p := range table.Partitions() {
+		part := block.NewReadRange(dev, p.Off, p.Length)
+		ground.Contents[p.Number] = layout.Recognise(part)
+		volumes[p.Number] = system.Volume(part, ground.Contents[p.Number])
+		if p.TypeCode != layout.TypeESP.String() || s.esp != nil {
+			continue
+		}
+		e, err := fat.Edit(block.NewWriteRange(dev, p.Off, p.Length), o.Now)
+		if err != nil {
+			continue
+		}
+		if alike, err := e.TablesAgree(); err != nil || !alike {
+			return nil, fmt.Errorf(
+				"the copies of the allocation table of partition %d differ: mend its file system first", p.Number,
+			)
+		}
+		s.esp, s.number = e, p.Number
+		volumes[p.Number] = e
+	}
+	s.root = volumes[number]
+	if s.esp == nil || s.root == nil {
+		return nil, system.ErrOnlyRead
+	}
+	ground.Volume = func(n int) fs.FS { return volumes[n] }
+	s.chain = &grub{ground: ground, esp: s.esp, number: s.number}
+	s.uuid, s.folder = s.menuVolume()
+	return s, nil
+}
+
+// Family is what facts call this kind of system.
+func (*System) Family() string { return family }
+
+// menuVolume is the volume on which GRUB's menu lies, and the folder of its files there: a
+// volume of its own for /boot, or the system's.
+func (s *System) menuVolume() (uuid, folder string) {
+	for name, mount := range (Adapter{}).Mounts(s.root) {
+		for _, content := range s.chain.ground.Contents {
+			if id, ok := strings.CutPrefix(name, "UUID="); ok && mount == "/boot" && strings.EqualFold(id, content.UUID) {
+				return content.UUID, "/grub"
+			}
+		}
+	}
+	return s.chain.ground.Contents[s.chain.ground.System].UUID, "/boot/grub"
+}
+
+// BootPartition is the number of the EFI system partition.
+func (s *System) BootPartition() int { return s.number }
+
+// A loaderSet is the files of a loader, by the names that they get in a folder.
+type loaderSet struct {
+	what  string
+	first string // the one that firmware starts
+	files map[string][]byte
+}
+
+// sets lists what the machine has of loaders for its kind of processor, the best first:
+// signed ones, one that lies elsewhere on the EFI system partition, the one of GRUB's package.
+func (s *System) sets(machine string) (list []loaderSet) {
+	target := map[string]string{"x64": "x86_64-efi", "aa64": "arm64-efi"}[machine]
+	runs := func(volume fs.FS, name string, kinds ...programKind) []byte {
+		p, raw, err := readProgram(volume, name)
+		for _, k := range kinds {
+			if err == nil && p.machine == machine && p.kind == k {
+				return raw
+			}
+		}
+		return nil
+	}
+	signed := runs(s.root, "usr/lib/grub/"+target+"-signed/grub"+machine+".efi.signed", isGRUB)
+	shim := runs(s.root, "usr/lib/shim/shim"+machine+".efi.signed", isShim)
+	if signed != nil && shim != nil {
+		set := loaderSet{"the signed loader of the installed packages", "shim" + machine + ".efi", map[string][]byte{
+			"shim" + machine + ".efi": shim, "grub" + machine + ".efi": signed,
+		}}
+		if raw, err := fs.ReadFile(s.root, "usr/lib/shim/mm"+machine+".efi.signed"); err == nil {
+			set.files["mm"+machine+".efi"] = raw
+		}
+		list = append(list, set)
+	}
+	grub := "grub" + machine + ".efi"
+	for _, name := range []string{
+		"EFI/debian/" + grub, "EFI/BOOT/" + fallback(machine), "EFI/BOOT/" + grub,
+	} {
+		if raw := runs(s.esp, name, isGRUB); raw != nil {
+			list = append(list, loaderSet{name + " of the EFI system partition", grub, map[string][]byte{grub: raw}})
+		}
+	}
+	if raw := runs(s.root, "usr/lib/grub/"+target+"/monolithic/"+grub, isGRUB); raw != nil {
+		list = append(list, loaderSet{"the loader of GRUB's package", grub, map[string][]byte{grub: raw}})
+	}
+	return list
+}
+
+// fallback is the name under which firmware without a boot entry looks for a loader.
+func fallback(machine string) string { return "BOOT" + strings.ToUpper(machine) + ".EFI" }
+
+// machine is for which processors the system is, by GRUB's files and the C library's.
+func (s *System) machine() string {
+	for _, name := range []string{"usr/lib/aarch64-linux-gnu", "usr/lib/grub/arm64-efi"} {
+		if _, err := fs.Stat(s.root, name); err == nil {
+			return "aa64"
+		}
+	}
+	return "x64"
+}
+
+// errNoLoader means that the machine has no loader that could be put back.
+var errNoLoader = errors.New(
+	"neither the EFI system partition nor the installed packages hold a loader for this machine: install GRUB's package " +
+		"from a rescue system",
+)
+
+// PutLoader puts the loader where the firmware's entry and firmware without an entry
+// look for it, and what it reads, if that leads nowhere.
+func (s *System) PutLoader() error {
+	machine := s.machine()
+	sets := s.sets(machine)
+	if len(sets) == 0 {
+		return errNoLoader
+	}
+	set := sets[0]
+	for name, raw := range set.files {
+		if err := s.put("EFI/debian/"+name, raw); err != nil {
+			return err
+		}
+	}
+	if _, _, err := readProgram(s.esp, "EFI/BOOT/"+fallback(machine)); err != nil {
+		if err := s.put("EFI/BOOT/"+fallback(machine), set.files[set.first]); err != nil {
+			return err
+		}
+		for name, raw := range set.files { // shim starts what lies beside it
+			if name != set.first {
+				if err := s.put("EFI/BOOT/"+name, raw); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	if _, err := s.chain.Config(s.esp, firmware.UEFI); err == nil || errors.Is(err, errNoMenu) {
+		return nil
+	}
+	return s.PutBootStore()
+}
+
+// PutBootStore writes GRUB's short configuration, which finds the menu on this disk.
+func (s *System) PutBootStore() error {
+	if s.uuid == "" {
+		return errors.New("the volume with the menu has no UUID by which it could be found")
+	}
+	return s.put("EFI/debian/grub.cfg", s.stub())
+}
+
+func (s *System) stub() []byte {
+	return []byte(
+		"search.fs_uuid " + s.uuid + " root\nset prefix=($root)'" + s.folder + "'\nconfigfile $prefix/grub.cfg\n",
+	)
+}
+
+func (s *System) put(name string, raw []byte) error {
+	if have, err := fs.ReadFile(s.esp, name); err == nil && bytes.Equal(have, raw) {
+		return nil
+	}
+	dir := ""
+	for _, part := range strings.Split(path.Dir(name), "/") {
+		dir = path.Join(dir, part)
+		if _, err := fs.Stat(s.esp, dir); err != nil {
+			if err := s.esp.Mkdir(dir); err != nil {
+				return err
+			}
+		}
+	}
+	return s.esp.WriteFile(name, raw)
+}
+
+// BootPiece follows what firmware and loader do on this disk, and says whether the loader
+// can run, and whether what it reads leads to a menu of this disk.
+func (s *System) BootPiece(kind string) error {
+	name, _ := s.chain.Loader(firmware.UEFI)
+	if _, _, err := readProgram(s.esp, name); err != nil {
+		return err
+	}
+	if kind == "loader" {
+		_, _, err := readProgram(s.esp, "EFI/BOOT/"+fallback(s.machine()))
+		return err
+	}
+	c, err := s.chain.Config(s.esp, firmware.UEFI)
+	if err != nil {
+		return err
+	}
+	if !strings.EqualFold(c.Volume, s.uuid) && !strings.EqualFold(c.Volume, s.chain.espUUID()) {
+		return fmt.Errorf("it leads to volume %s, and the menu of this system lies on %s", c.Volume, s.uuid)
+	}
+	return nil
+}
+
+var _ boot.LoaderChecker = (*grub)(nil)
