@@ -46,10 +46,10 @@ func TestACorbelMachineIsMendedWhileTheConsoleLooksOn(t *testing.T) {
 	p.picture("docket-start")
 
 	wants(
-		t, s.must(0, "climb", "1", "--image", folder), "loader as in the component store", "proven",
+		t, s.must(0, "climb", "1", "--image", folder), "loader as the system has it", "proven",
 		"EFI/corbel/keystone.efi",
 	)
-	p.waitText("loader as in the component store") // the climb has arrived
+	p.waitText("loader as the system has it") // the climb has arrived
 	wants(t, s.must(0, "standin", "try", folder, "start"), "Corbel is ready")
 	wants(t, s.must(0, "boot", "show", folder), "services")
 	wants(
