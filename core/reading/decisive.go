@@ -182,7 +182,7 @@ func explained(events []Event, i int) int {
 
 func (a *Attempt) choose(events []Event, i int, why string) {
 	if first := explained(events, i); first != i {
-		i, why = first, why+"; it names the program that failed in the line above it"
+		i, why = first, why+"; the line below it only passes on what failed here"
 	}
 	if first := precedingWarnings(events, i); first != i {
 		i, why = first, why+"; the warnings right above it say why"

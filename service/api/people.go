@@ -1,11 +1,13 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"errors"
 	"fmt"
 	"net/http"
+	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -52,7 +54,8 @@ func (a *API) peopleRoutes(api huma.API) {
 		if p.Ended != nil {
 			state = "ended"
 		}
-		a.note(ctx, client.AuditDone, "set-person", in.Name, fmt.Sprintf("role %s, sites %v, %s", p.Role, p.Sites, state))
+		sites := cmp.Or(strings.Join(p.Sites, ", "), "all sites")
+		a.note(ctx, client.AuditDone, "set-person", in.Name, fmt.Sprintf("role %s, %s, %s", p.Role, sites, state))
 		return &struct{ Body client.Person }{*p}, nil
 	})
 	huma.Register(api, forRole(client.Administer, huma.Operation{

@@ -5,7 +5,7 @@ import { Notice } from '../../parts/Notice'
 import { StatusWord } from '../../parts/Status'
 import { utc } from '../../parts/text'
 
-const columns = 'grid grid-cols-[3.5rem_10.5rem_9rem_6rem_9rem_15rem_1fr_8rem] gap-x-3 px-4'
+const columns = 'grid grid-cols-[3.5rem_10.5rem_9rem_6rem_9rem_12rem_1fr_8rem] gap-x-3 px-4'
 
 /** Who did what to what, the newest first. */
 export function Audit() {
