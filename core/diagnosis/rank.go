@@ -86,7 +86,7 @@ func Rank(
 		}
 	}
 	for id, f := range found {
-		weights[id] *= notHelped(f, facts, timeline, k)
+		weights[id] *= notHelped(f, facts, timeline, k) * saidByAnother(f, timeline, k)
 	}
 	for _, explains := range []string{knowledge.ExplainsStart, knowledge.ExplainsAttempt} {
 		list = append(list, compete(explains, found, weights, timeline, brokenLink(explains, facts))...)
@@ -148,6 +148,21 @@ func notHelped(f *Finding, facts *bag.Facts, timeline *reading.Timeline, k *know
 		})
 	}
 	return odds
+}
+
+// byAnother is by how much it speaks against a cause of the package tool's own that what
+// runs for a package said the decisive words.
+const byAnother = 0.03
+
+func saidByAnother(f *Finding, timeline *reading.Timeline, k *knowledge.Knowledge) float64 {
+	a, kind := timeline.Latest(), k.Kinds[f.Kind]
+	if kind == nil || !kind.OfTool || a == nil || a.Decisive == nil || a.Decisive.Speaker.Package == "" {
+		return 1
+	}
+	f.Against = append(f.Against, Evidence{
+		Kind: "log", Place: &a.Decisive.Place, Text: "it was said by " + a.Decisive.Speaker.String(), Odds: byAnother,
+	})
+	return byAnother
 }
 
 // A weighing is what signatures are held against.

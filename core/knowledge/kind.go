@@ -11,6 +11,9 @@ type Kind struct {
 	ID     string `yaml:"id"`
 	Domain string `yaml:"domain"`
 	Title  string `yaml:"title"`
+	// OfTool says that its causes are about what the package tool itself does, and not what
+	// runs for a package.
+	OfTool bool `yaml:"of-tool"`
 }
 
 // Domains lists what kinds belong to.
