@@ -26,6 +26,9 @@ type bagRequest struct {
 func (b *bagRequest) Resolve(ctx huma.Context) []error {
 	b.until = ctx.SetReadDeadline
 	b.body = newPaced(ctx.BodyReader(), b.until)
+	if w, ok := ctx.BodyWriter().(http.ResponseWriter); ok { // the answer may come hours from now
+		_ = http.NewResponseController(w).SetWriteDeadline(time.Time{})
+	}
 	return nil
 }
 
