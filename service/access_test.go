@@ -284,17 +284,7 @@ func (s *served) status(method, path string, header ...string) int {
 		body = strings.NewReader("{}")
 		header = append(header, "Content-Type", "application/json")
 	}
-	req, err := http.NewRequestWithContext(ctx, method, s.url+strings.ReplaceAll(path, " ", "%20"), body)
-	if err != nil {
-		s.t.Fatal(err)
-	}
-	for i := 0; i < len(header); i += 2 {
-		req.Header.Set(header[i], header[i+1])
-	}
-	resp, err := http.DefaultClient.Do(req)
-	if err != nil {
-		s.t.Fatal(err)
-	}
+	resp := s.send(ctx, method, strings.ReplaceAll(path, " ", "%20"), body, header...)
 	_ = resp.Body.Close()
 	return resp.StatusCode
 }

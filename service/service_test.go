@@ -142,10 +142,10 @@ func (s *served) state(number int64, limit time.Duration, wanted ...client.CaseS
 	}
 }
 
-// call sends a request as it is and returns status and body.
-func (s *served) call(method, path string, body io.Reader, header ...string) (int, string) {
+// send sends a request as it is; the caller closes the answer's body.
+func (s *served) send(ctx context.Context, method, path string, body io.Reader, header ...string) *http.Response {
 	s.t.Helper()
-	req, err := http.NewRequestWithContext(s.t.Context(), method, s.url+path, body)
+	req, err := http.NewRequestWithContext(ctx, method, s.url+path, body)
 	if err != nil {
 		s.t.Fatal(err)
 	}
@@ -156,6 +156,13 @@ func (s *served) call(method, path string, body io.Reader, header ...string) (in
 	if err != nil {
 		s.t.Fatal(err)
 	}
+	return resp
+}
+
+// call sends a request as it is and returns status and body.
+func (s *served) call(method, path string, body io.Reader, header ...string) (int, string) {
+	s.t.Helper()
+	resp := s.send(s.t.Context(), method, path, body, header...)
 	defer func() { _ = resp.Body.Close() }()
 	text, err := io.ReadAll(resp.Body)
 	if err != nil {

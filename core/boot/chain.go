@@ -196,6 +196,8 @@ func file(kind LinkKind, volume fs.FS, path string, known [][]byte, name string)
 	switch {
 	case err != nil:
 		return Link{kind, path, "it is not there", Fault(name + "-missing")}
+	case len(bytes.Trim(raw, "\x00")) == 0: // as after a write that the power ended
+		return Link{kind, path, fmt.Sprintf("%d bytes, none of them anything but zero", len(raw)), Fault(name + "-altered")}
 	case len(known) > 0 && !oneOf(raw, known):
 		return Link{kind, path, fmt.Sprintf("%d bytes, not those of the component store", len(raw)), Fault(name + "-altered")}
 	}

@@ -244,8 +244,12 @@ func (s *grub) Rest(volume fs.FS) []boot.Link {
 	if early == "" {
 		return nil
 	}
-	if _, err := fs.Stat(volume, early); err != nil {
+	info, err := fs.Stat(volume, early)
+	switch {
+	case err != nil:
 		return []boot.Link{{Kind: "early-boot image", What: early, Saw: "it is not there", Fault: "early-image-missing"}}
+	case info.Size() == 0:
+		return []boot.Link{{Kind: "early-boot image", What: early, Saw: "it is empty", Fault: "early-image-missing"}}
 	}
 	return []boot.Link{{Kind: "early-boot image", What: early, Saw: "it is there"}}
 }

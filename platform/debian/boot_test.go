@@ -2,6 +2,7 @@ package debian_test
 
 import (
 	"io/fs"
+	"strings"
 	"testing"
 	"testing/fstest"
 
@@ -33,14 +34,16 @@ func TestTheChainOfGRUBEndsAtItsFirstBrokenLink(t *testing.T) {
 		{
 			"boot/vmlinuz-6.1.0-50-cloud-amd64", "kernel-missing",
 		}, {"boot/initrd.img-6.1.0-50-cloud-amd64", "early-image-missing"}, {"volume", "boot-store-other-volume"},
+		{"zeros: boot/vmlinuz-6.1.0-50-cloud-amd64", "kernel-altered"},
+		{"zeros: boot/initrd.img-6.1.0-50-cloud-amd64", "early-image-missing"},
 	} {
 		boots := fstest.MapFS{
 			"EFI/debian/grubx64.efi": {Data: standin.Program("")},
 			"EFI/debian/grub.cfg":    {Data: []byte("search.fs_uuid " + uuid + " root hd0,gpt2\n")},
 		}
 		holds := fstest.MapFS{
-			"boot/vmlinuz-6.1.0-50-cloud-amd64":    {},
-			"boot/initrd.img-6.1.0-50-cloud-amd64": {},
+			"boot/vmlinuz-6.1.0-50-cloud-amd64":    {Data: []byte("kernel")},
+			"boot/initrd.img-6.1.0-50-cloud-amd64": {Data: []byte("image")},
 			"boot/vmlinuz-6.1.0-56-cloud-amd64":    {},
 			"boot/grub/grub.cfg": {Data: []byte(
 				"menuentry 'x' {\n" +
@@ -51,6 +54,9 @@ func TestTheChainOfGRUBEndsAtItsFirstBrokenLink(t *testing.T) {
 		}
 		delete(boots, c.gone)
 		delete(holds, c.gone)
+		if name, ok := strings.CutPrefix(c.gone, "zeros: "); ok {
+			holds[name] = &fstest.MapFile{Data: make([]byte, 4096*strings.Count(name, "vmlinuz"))}
+		}
 		contents := map[int]layout.Content{1: {Kind: "fat32"}, 2: {Kind: "ext4", UUID: uuid}}
 		if c.gone == "volume" {
 			contents[2] = layout.Content{Kind: "ext4", UUID: "another"}

@@ -213,12 +213,11 @@ func (s *System) put(name string, raw []byte) error {
 // can run, and whether what it reads leads to a menu of this disk.
 func (s *System) BootPiece(kind string) error {
 	name, _ := s.chain.Loader(firmware.UEFI)
-	if _, _, err := readProgram(s.esp, name); err != nil {
+	if err := s.runs(name); err != nil {
 		return err
 	}
 	if kind == "loader" {
-		_, _, err := readProgram(s.esp, "EFI/BOOT/"+fallback(s.machine()))
-		return err
+		return s.runs("EFI/BOOT/" + fallback(s.machine()))
 	}
 	c, err := s.chain.Config(s.esp, firmware.UEFI)
 	if err != nil {
@@ -228,6 +227,15 @@ func (s *System) BootPiece(kind string) error {
 		return fmt.Errorf("it leads to volume %s, and the menu of this system lies on %s", c.Volume, s.uuid)
 	}
 	return nil
+}
+
+// runs says why a loader cannot run, with the one that it starts in its turn.
+func (s *System) runs(name string) error {
+	p, _, err := readProgram(s.esp, name)
+	if err == nil && p.kind == isShim {
+		_, _, err = readProgram(s.esp, path.Join(path.Dir(name), "grub"+p.machine+".efi"))
+	}
+	return err
 }
 
 var _ boot.LoaderChecker = (*grub)(nil)
