@@ -25,30 +25,30 @@ export function Why({ findings, kinds = [], looked, headline, sound = true }: { 
   const tellsMore = kind && (kind.kind !== findings[0]?.kind || kind.probability > (findings[0]?.probability ?? 0) + 0.01)
   return (
     <>
-    {tellsMore && (
-      <p className="mb-2 flex items-baseline gap-3">
-        <span className="w-14 text-right font-semibold whitespace-nowrap">{percent(kind.probability)}</span>
-        <span>of the kind: {kind.title}</span>
-      </p>
-    )}
-    <ul className="space-y-3">
-      {findings.map((f) => (
-        <li key={f.cause + f.explains}>
-          <div className="flex items-baseline gap-3">
-            <span className="w-14 text-right font-semibold whitespace-nowrap">{percent(f.probability)}</span>
-            <h3 className="font-semibold">{f.title}{f.kindOnly ? <span className="font-normal"> · the kind only: no closer cause is known</span> : null}</h3>
-            <span className="text-small text-soft">{f.explains === 'start' ? 'why it does not start' : 'why the attempt failed'}</span>
-          </div>
-          <div className="ml-15">
-            <p className="max-w-[85ch]">{f.tell}</p>
-            <ul className="mt-1 text-small">
-              <EvidenceList list={f.for} tone="good" word="for" />
-              <EvidenceList list={f.against} tone="plain" word="against" />
-            </ul>
-          </div>
-        </li>
-      ))}
-    </ul>
+      {tellsMore && (
+        <p className="mb-2 flex items-baseline gap-3">
+          <span className="w-14 text-right font-semibold whitespace-nowrap">{percent(kind.probability)}</span>
+          <span>of the kind: {kind.title}</span>
+        </p>
+      )}
+      <ul className="space-y-3">
+        {findings.map((f) => (
+          <li key={f.cause + f.explains}>
+            <div className="flex items-baseline gap-3">
+              <span className="w-14 text-right font-semibold whitespace-nowrap">{percent(f.probability)}</span>
+              <h3 className="font-semibold">{f.title}{f.kindOnly ? <span className="font-normal"> · the kind only: no closer cause is known</span> : null}</h3>
+              <span className="text-small text-soft">{f.explains === 'start' ? 'why it does not start' : 'why the attempt failed'}</span>
+            </div>
+            <div className="ml-15">
+              <p className="max-w-[85ch]">{f.tell}</p>
+              <ul className="mt-1 text-small">
+                <EvidenceList list={f.for} tone="good" word="for" />
+                <EvidenceList list={f.against} tone="plain" word="against" />
+              </ul>
+            </div>
+          </li>
+        ))}
+      </ul>
     </>
   )
 }
