@@ -86,7 +86,7 @@ func Rank(
 		}
 	}
 	for id, f := range found {
-		weights[id] *= notHelped(f, facts, timeline, k) * saidByAnother(f, timeline, k)
+		weights[id] *= notHelped(f, facts, timeline, k) * saidByAnother(f, timeline, k) * passedOn(f, timeline, k)
 	}
 	for _, explains := range []string{knowledge.ExplainsStart, knowledge.ExplainsAttempt} {
 		list = append(list, compete(explains, found, weights, timeline, brokenLink(explains, facts))...)
@@ -163,6 +163,21 @@ func saidByAnother(f *Finding, timeline *reading.Timeline, k *knowledge.Knowledg
 		Kind: "log", Place: &a.Decisive.Place, Text: "it was said by " + a.Decisive.Speaker.String(), Odds: byAnother,
 	})
 	return byAnother
+}
+
+// onlyPassedOn is by how much it speaks against a cause that tells who failed that the
+// decisive record holds what the kernel answered.
+const onlyPassedOn = 0.03
+
+func passedOn(f *Finding, timeline *reading.Timeline, k *knowledge.Knowledge) float64 {
+	a := timeline.Latest()
+	if a == nil || a.Decisive == nil || !a.Decisive.Answered() || !k.Causes[f.Cause].PassesOn {
+		return 1
+	}
+	f.Against = append(f.Against, Evidence{
+		Kind: "log", Place: &a.Decisive.Place, Text: "the kernel's answer says more than who passed it on", Odds: onlyPassedOn,
+	})
+	return onlyPassedOn
 }
 
 // A weighing is what signatures are held against.

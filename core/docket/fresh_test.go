@@ -24,17 +24,20 @@ import (
 // later marks the failures that were drawn after all rules had been made: they are
 // scored as they come.
 const (
-	later  = "later-"
-	third  = "third-"
-	fourth = "fourth-"
-	fifth  = "fifth-"
-	sixth  = "sixth-"
+	later   = "later-"
+	third   = "third-"
+	fourth  = "fourth-"
+	fifth   = "fifth-"
+	sixth   = "sixth-"
+	seventh = "seventh-"
 )
 
-// Halves of the fifth draw: the first rules were made with the eyes on one alone.
+// Halves of the two large draws: the first rules were made with the eyes on one alone.
 const (
-	fifthSeen   = fifth + "seen"
-	fifthUnseen = fifth + "unseen"
+	fifthSeen     = fifth + "seen"
+	fifthUnseen   = fifth + "unseen"
+	seventhSeen   = seventh + "seen"
+	seventhUnseen = seventh + "unseen"
 )
 
 // A set sums up how failures were judged.
@@ -63,7 +66,7 @@ func TestFreshFailures(t *testing.T) {
 	if err != nil || len(names) < 50 {
 		t.Fatalf("%d failures: %v", len(names), err)
 	}
-	sets := map[string]*set{"": {}, later: {}, third: {}, fourth: {}, fifthSeen: {}, fifthUnseen: {}, sixth: {}}
+	sets := map[string]*set{"": {}, later: {}, third: {}, fourth: {}, fifthSeen: {}, fifthUnseen: {}, sixth: {}, seventhSeen: {}, seventhUnseen: {}}
 	for _, file := range names {
 		name := path.Dir(file)
 		s := judge(t, k, all, name)
@@ -90,6 +93,8 @@ func TestFreshFailures(t *testing.T) {
 	t.Logf("half of the fifth draw, looked at first:    %s", sets[fifthSeen])
 	t.Logf("the other half, then looked at:             %s", sets[fifthUnseen])
 	t.Logf("the sixth draw, then looked at:             %s", sets[sixth])
+	t.Logf("half of the seventh draw, looked at first:  %s", sets[seventhSeen])
+	t.Logf("the other half, then looked at:             %s", sets[seventhUnseen])
 	for _, s := range sets {
 		if s.share(s.cause) < 90 || s.share(s.line) < 85 {
 			t.Errorf("it was better before: %s", s)
@@ -99,11 +104,13 @@ func TestFreshFailures(t *testing.T) {
 
 // drawOf is which draw a failure belongs to, by its name.
 func drawOf(name string) string {
-	if strings.HasPrefix(name, fifth) {
-		if crc32.ChecksumIEEE([]byte("half "+name))%2 == 0 {
-			return fifthSeen
+	for _, draw := range []string{fifth, seventh} {
+		if strings.HasPrefix(name, draw) {
+			if crc32.ChecksumIEEE([]byte("half "+name))%2 == 0 {
+				return draw + "seen"
+			}
+			return draw + "unseen"
 		}
-		return fifthUnseen
 	}
 	for _, draw := range []string{later, third, fourth, sixth} {
 		if strings.HasPrefix(name, draw) {

@@ -28,6 +28,9 @@ type Cause struct {
 	// CatchAll says that it names its kind only, known by who failed at what. It is what
 	// is left to say where no closer cause is known.
 	CatchAll bool `yaml:"catch-all"`
+	// PassesOn says that it tells who failed and not why: what the kernel answered is
+	// closer to the cause.
+	PassesOn bool `yaml:"passes-on"`
 
 	file string
 }

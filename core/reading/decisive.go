@@ -95,8 +95,9 @@ func (a *Attempt) decideIn(events []Event, declared int) {
 	if start >= 0 && events[start].Mark == Operation {
 		a.Stage = events[start].Operation
 	}
+	declared = firstBlamed(events, start, declared)
 	for _, i := range worstFirst(events, start+1, declared) {
-		if events[i].IsError() && (!events[i].mild || events[declared].script != nil) {
+		if events[i].IsError() && (!events[i].mild || events[declared].script != nil && events[i].Speaker.Package != "") {
 			a.choose(
 				events, i,
 				fmt.Sprintf("the first failure after %q began and before it was declared failed in line %d", a.Stage+
@@ -117,19 +118,38 @@ func (a *Attempt) decideIn(events []Event, declared int) {
 	)
 }
 
+// firstBlamed is the first record of an operation that says that a script failed: the
+// declaration itself, or one before it after which another script was tried.
+func firstBlamed(events []Event, start, declared int) int {
+	for i := start + 1; i < declared; i++ {
+		if i > 0 && events[i].Mark == "" && events[i].blamesScript() {
+			return i
+		}
+	}
+	return declared
+}
+
 // lastSaid is the last that was said before a declaration and that healthy runs do not
 // print too; the last at all if they print all of it. It is -1 if nothing was said.
 func lastSaid(events []Event, start, declared int) int {
 	last := declared - 1
-	if last <= start || last < 0 || !events[last].said {
+	if last <= start || last < 0 || !spokeUpTo(events, last) {
 		return -1
 	}
-	for i := last; i > start && events[i].said; i-- {
+	for i := last; i > start && spokeUpTo(events, i); i-- {
 		if !events[i].Harmless {
 			return i
 		}
 	}
 	return last
+}
+
+// spokeUpTo reports whether a record is one of what ran for an object, with nothing left
+// out between it and the next.
+func spokeUpTo(events []Event, i int) bool {
+	e := events[i]
+	return e.said || e.Mark == "" && e.Speaker.Package != "" && e.File == events[i+1].File &&
+		e.lastLine()+1 == events[i+1].Line
 }
 
 // isSevere reports whether it is a failure, calls itself no warning, and says more
@@ -170,14 +190,23 @@ func (e Event) rank() int {
 // than that program.
 func explained(events []Event, i int) int {
 	for i > 0 && events[i-1].File == events[i].File && events[i-1].lastLine()+1 == events[i].Line &&
-		events[i-1].IsError() && !events[i-1].mild && events[i-1].Mark == "" {
-		program := programName(events[i-1])
-		if program == "" || program == programName(events[i]) || !strings.Contains(events[i].message(), program) {
-			break
-		}
+		events[i-1].Mark == "" && passesOn(events[i], events[i-1]) {
 		i--
 	}
 	return i
+}
+
+// passesOn reports whether a record only says that what the one before it told ended
+// badly: its program gives up, or says that that other program failed.
+func passesOn(e, before Event) bool {
+	program := programName(before)
+	if program == "" {
+		return false
+	}
+	if program == programName(e) {
+		return e.resigns && !before.Harmless
+	}
+	return before.IsError() && !before.mild && strings.Contains(e.message(), program)
 }
 
 func (a *Attempt) choose(events []Event, i int, why string) {

@@ -363,7 +363,11 @@ type Lexicon struct {
 	Warnings []string `yaml:"warnings"` //
 	Mild     []string `yaml:"mild"`     // patterns: how a record begins that calls itself a warning, whatever its words
 	// Plain are patterns: how a record begins that calls itself an error, whatever its words.
-	Plain    []string `yaml:"plain"`
+	Plain []string `yaml:"plain"`
+	// Answers are the kernel's words for why it did not do what a program asked.
+	Answers []string `yaml:"answers"`
+	// Resigns are words of a program that gives up: what it said right before says why.
+	Resigns  []string `yaml:"resigns"`
 	Never    []string `yaml:"never"` // patterns: phrases with such a word that say the opposite
 	Harmless []struct {
 		Match string `yaml:"match"`
@@ -371,6 +375,7 @@ type Lexicon struct {
 	} `yaml:"harmless"`
 
 	errors, warnings wordSet
+	resigns, answers wordSet
 	mild, plain      *regexp.Regexp // nil for none
 	never, harmless  []pattern
 	known            prefilter // of never, then of harmless
@@ -385,6 +390,7 @@ type pattern struct {
 
 func (l *Lexicon) compile() error {
 	l.errors, l.warnings = newWordSet(l.Errors), newWordSet(l.Warnings)
+	l.resigns, l.answers = newWordSet(l.Resigns), newWordSet(l.Answers)
 	var lists [][]string
 	var err error
 	if l.mild, err = beginning(l.Mild); err != nil {

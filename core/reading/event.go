@@ -68,6 +68,8 @@ type Event struct {
 	carried      [2]string      // a field of the record that this line is part of, and its value
 	plain        bool           // it calls itself an error
 	mild         bool           // it calls itself a warning: what calls itself an error comes first
+	answered     bool           // it holds what the kernel answered
+	resigns      bool           // its program gives up: what it said right before says why
 	script       *regexp.Regexp // by which its words, with the reason, blame a program that spoke before
 	said         bool           // it stands right above a declaration of failure, and is kept for that alone
 	selfRelevant bool           // it matters by itself, whatever the fields of its record say
@@ -89,6 +91,10 @@ func (e Event) original() string {
 	}
 	return e.Text
 }
+
+// Answered reports whether it holds what the kernel answered to a program: closer to the
+// cause than that somebody passed it on.
+func (e Event) Answered() bool { return e.answered }
 
 // declaresFailure reports whether it says that something as a whole went wrong.
 func (e Event) declaresFailure() bool {

@@ -10,6 +10,7 @@ import (
 
 	"github.com/goccy/go-yaml"
 
+	"diorthos/core/catalogue"
 	shipped "diorthos/knowledge"
 	"diorthos/standin/debian"
 )
@@ -132,28 +133,43 @@ func TestTheSieveLosesNoMatch(t *testing.T) {
 	}
 	s := newPrefilter(lists)
 	lines, matches := 0, make([]int, len(patterns))
+	try := func(text string) {
+		lines++
+		candidates := s.matching(text)
+		for i, re := range compiled {
+			if re.MatchString(text) {
+				matches[i]++
+				if !slices.Contains(candidates, i) {
+					t.Errorf("%q matches %q and was not to be tried", patterns[i], text)
+				}
+			}
+		}
+	}
 	err := fs.WalkDir(debian.Captured, "captured", func(name string, d fs.DirEntry, err error) error {
 		if err != nil || d.IsDir() {
 			return err
 		}
 		raw, err := fs.ReadFile(debian.Captured, name)
 		for line := range strings.SplitSeq(string(raw), "\n") {
-			lines++
-			text := clean([]byte(line))
-			candidates := s.matching(text)
-			for i, re := range compiled {
-				if re.MatchString(text) {
-					matches[i]++
-					if !slices.Contains(candidates, i) {
-						t.Errorf("%q matches %q and was not to be tried", patterns[i], text)
-					}
-				}
-			}
+			try(clean([]byte(line)))
 		}
 		return err
 	})
 	if err != nil {
 		t.Fatal(err)
+	}
+	for _, file := range []string{"apt.mo", "libapt-pkg6.0.mo", "dpkg.mo"} {
+		raw, err := fs.ReadFile(shipped.Files, "catalogues/de/"+file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		messages, err := catalogue.Read(raw)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, m := range messages {
+			try(strings.NewReplacer("%s", "deck", "%d", "7").Replace(m.Original))
+		}
 	}
 	hit := 0
 	for _, n := range matches {

@@ -3,6 +3,7 @@ package reading
 import (
 	"net"
 	"net/url"
+	"strings"
 )
 
 // otherPeer is who was spoken to by a text when that is not the machine, at that port,
@@ -19,7 +20,9 @@ func (r *Rule) otherPeer(address, text string) string {
 	}
 	peer := m[r.peer.SubexpIndex("peer")]
 	host, port, err := net.SplitHostPort(peer)
-	if err != nil {
+	if at := strings.LastIndexByte(peer, ':'); err != nil && at > 0 { // an IPv6 address without its brackets
+		host, port = peer[:at], peer[at+1:]
+	} else if err != nil {
 		host, port = peer, ""
 	}
 	if host == asked.Hostname() || port != "" && port == portOf(asked) {

@@ -334,6 +334,7 @@ func (a *assembler) take(l line) {
 		last.Text += "\n" + reason
 		last.Length = int(l.offset+int64(l.length)) - int(last.Offset)
 		last.Hits = a.reader.hits(last.original())
+		last.answered = last.answered || a.reader.lexicon.answers.in(last.original())
 		last.Peer = a.reason.otherPeer(last.Object, last.original())
 		a.reason = nil
 		return
@@ -342,6 +343,8 @@ func (a *assembler) take(l line) {
 	if l.event.said {
 		l.event.Hits, l.hit = a.reader.hits(l.event.Text), strings.TrimSpace(l.event.Text) != ""
 		l.event.Harmless = a.reader.healthy.Knows(l.event.Text)
+		l.event.resigns = a.reader.lexicon.resigns.in(l.event.Text)
+		l.event.answered = a.reader.lexicon.answers.in(l.event.Text)
 	}
 	if !l.hit {
 		return
@@ -450,6 +453,7 @@ func (r *Reader) look(
 	if level == Error || level == Warning && e.Level == Info {
 		e.Level = level
 	}
+	e.resigns, e.answered = r.lexicon.resigns.in(e.message()), r.lexicon.answers.in(e.message())
 	rule = d.apply(&e, seen.rules)
 	e.Time = inYear(e.Time, anchor)
 	e.selfRelevant = rule != nil || e.Level != Info || len(e.Hits) > 0

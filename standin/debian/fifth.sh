@@ -42,7 +42,7 @@ fifth-no-nobody() {
   console "apt-get -y install /repo/skerrow-mail_1.0_all.deb"
 }
 fifth-openssh-config() {
-  label 'maintainer-script-failed|user-configuration-broken' 'onfiguration|sshd_config|rror'
+  label 'maintainer-script-failed|own-configuration-refused' 'onfiguration|sshd_config|rror'
   with_packages openssh-server
   echo 'ListenAdress 0.0.0.0' >>"$root/etc/ssh/sshd_config"
   echo '/usr/sbin/sshd -t -f /etc/ssh/sshd_config' | script_of skerrow-remote postinst
@@ -92,7 +92,7 @@ fifth-wrong-scheme() {
   console "apt-get update"
 }
 fifth-cdrom-source() {
-  label 'repository-wrong|repository-unreachable|medium-missing' 'Err:2 cdrom|Please use apt-cdrom'
+  label 'repository-wrong|repository-unreachable|disc-wanted' 'Err:2 cdrom|Please use apt-cdrom'
   quiet_day
   echo "deb cdrom:[Skerrow 12.1]/ bookworm main" >"$root/etc/apt/sources.list"
   console "apt-get update"

@@ -231,7 +231,7 @@ pin-forbids() {
   console "apt-get update -qq; apt-get -y install skerrow-tides"
 }
 remove-needed-refused() {
-  label unmet-dependencies 'dependency problems prevent removal'
+  label needed-by-another|unmet-dependencies 'dependency problems prevent removal'
   quiet_day
   deb skerrow-base 1.0; deb skerrow-top 1.0 'Depends: skerrow-base'
   have skerrow-base_1.0_all.deb skerrow-top_1.0_all.deb
@@ -282,7 +282,7 @@ killed-by-user() {
   console "timeout -s KILL 4 apt-get -y install /repo/skerrow-slow_1.0_all.deb"
 }
 interrupted-by-key() {
-  label 'run-interrupted-by-signal|maintainer-script-failed|run-cut-off' 'error processing package skerrow-slow|Setting up skerrow-slow'
+  label 'run-interrupted-by-signal|maintainer-script-failed|run-cut-off' 'error processing package skerrow-slow'
   quiet_day
   printf 'kill -INT 0 || true; sleep 1; exit 130\n' | script_of skerrow-slow postinst
   deb skerrow-slow 1.0

@@ -30,7 +30,7 @@ later-preinst-silent() {
   console "apt-get -y install /repo/skerrow-shy_1.0_all.deb"
 }
 later-postinst-enomem() {
-  label 'memory-exhausted|maintainer-script-failed' 'annot allocate memory|out of memory|Memory'
+  label 'memory-exhausted|maintainer-script-failed' 'annot allocate memory|ut of memory|Memory'
   quiet_day
   printf 'echo "sorting"\n(ulimit -v 20000; perl -e "my @a = (1) x 9000000")\n' | script_of skerrow-sorter postinst
   deb skerrow-sorter 1.0
@@ -79,7 +79,7 @@ later-conflict-self() {
   console "apt-get update -qq; apt-get -y install skerrow-a skerrow-b"
 }
 later-option-unknown() {
-  label 'package-configuration-malformed|package-system-stopped' 'E: |error'
+  label 'request-not-understood|package-configuration-malformed|package-system-stopped' 'E: |error'
   quiet_day
   console "apt-get -y --harbour install less"
 }

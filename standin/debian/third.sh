@@ -24,7 +24,7 @@ third-tar-gone() {
   console "dpkg -i /repo/skerrow-tides_1.0_all.deb"
 }
 third-shell-gone() {
-  label 'maintainer-script-failed|package-tool-missing' 'No such file or directory'
+  label 'maintainer-script-failed|package-tool-missing' 'not found in PATH'
   quiet_day
   echo 'true' | script_of skerrow-tides postinst
   deb skerrow-tides 1.0
@@ -108,7 +108,7 @@ third-processes-limited() {
   console "apt-get -y install /repo/skerrow-count_1.0_all.deb"
 }
 third-extended-states() {
-  label 'package-database-damaged|package-system-stopped' 'E: '
+  label 'extended-states-unreadable|package-database-damaged|package-system-stopped' 'E: '
   quiet_day
   deb skerrow-tides 1.0; repo
   printf 'Package skerrow\nnonsense' >"$root/var/lib/apt/extended_states"; chmod 000 "$root/var/lib/apt/extended_states"; rm -f "$root/var/lib/apt/extended_states"; mkdir "$root/var/lib/apt/extended_states"
