@@ -35,6 +35,8 @@ type Dialect struct {
 	// lines that hold time, component, level and text.
 	Starts string            `yaml:"starts"`
 	Carry  map[string]string `yaml:"carry"`
+	// Trim are characters to take off the end of a field.
+	Trim string `yaml:"trim"`
 	// State is set for a file that tells of a state and not of events.
 	State *StateForm `yaml:"state"`
 	// Whole says that a file of this dialect is one attempt, with no record
@@ -137,10 +139,12 @@ func (d *Dialect) compile() error {
 		if d.record, err = regexp.Compile(head); err != nil {
 			return fmt.Errorf("dialect %s: record: %w", d.ID, err)
 		}
-		d.linePrefix = outlineOf(head)
+		if len(d.Carry) == 0 {
+			d.linePrefix = outlineOf(head)
+		}
 	}
 	if len(d.Fields) > 0 {
-		d.linePrefix = outlineOf(`^\{`)
+		d.linePrefix = outlineOf(`^(?:data: |\x1e)?\{`)
 	}
 	lists := make([][]string, len(d.Rules))
 	for i, r := range d.Rules {
@@ -267,12 +271,12 @@ func (d *Dialect) split(e *Event) bool {
 // of several lines follows its length in eight bytes, as the journal's export
 // format has it.
 func (d *Dialect) splitField(e *Event) bool {
-	if d.Starts != "" && strings.HasPrefix(e.Text, d.Starts) {
-		e.carried = [2]string{"start", ""}
+	if d.starts(e) {
 		return true
 	}
 	for group, prefix := range d.Carry {
 		value, ok := strings.CutPrefix(e.Text, prefix)
+		value = strings.TrimRight(value, d.Trim)
 		switch {
 		case !ok:
 		case group == "text":
@@ -286,12 +290,31 @@ func (d *Dialect) splitField(e *Event) bool {
 	return false
 }
 
+// starts reports whether a line begins a record: by the text that it begins with, or by the
+// pattern of the dialect, which finds the time in it.
+func (d *Dialect) starts(e *Event) bool {
+	if d.record == nil {
+		if d.Starts == "" || !strings.HasPrefix(e.Text, d.Starts) {
+			return false
+		}
+		e.carried = [2]string{"start", ""}
+		return true
+	}
+	m := d.record.FindStringSubmatch(e.Text)
+	if m == nil {
+		return false
+	}
+	e.carried = [2]string{"start", m[d.record.SubexpIndex("time")]}
+	return true
+}
+
 func (d *Dialect) splitObject(e *Event) bool {
-	if !strings.HasPrefix(e.Text, "{") {
+	object := strings.TrimLeft(strings.TrimPrefix(e.Text, "data: "), "\x1e") // server-sent events; RFC 7464
+	if !strings.HasPrefix(object, "{") {
 		return false
 	}
 	var members map[string]any
-	if json.Unmarshal([]byte(e.Text), &members) != nil {
+	if json.Unmarshal([]byte(object), &members) != nil {
 		return false
 	}
 	known := false

@@ -352,6 +352,9 @@ func (a *assembler) take(l line) {
 	if group := l.event.carried[0]; group != "" {
 		if group == "start" {
 			a.endRecord()
+			if at := l.event.carried[1]; at != "" {
+				a.fields["time"] = at
+			}
 		} else {
 			a.fields[group] = l.event.carried[1]
 		}
