@@ -304,7 +304,10 @@ func (d *Dialect) starts(e *Event) bool {
 	if m == nil {
 		return false
 	}
-	e.carried = [2]string{"start", m[d.record.SubexpIndex("time")]}
+	e.carried = [2]string{"start", ""}
+	if i := d.record.SubexpIndex("time"); i >= 0 {
+		e.carried[1] = m[i]
+	}
 	return true
 }
 
