@@ -39,6 +39,8 @@ type score struct {
 	probability     float64 // given to the right cause
 	line, says      string
 	cause, decisive bool
+	kind            bool    // the likeliest kind is that of the right cause
+	stated          float64 // the probability of what was said first
 }
 
 // captures are the failures to judge: those shipped, or, freshly provoked,
@@ -194,10 +196,13 @@ func judge(t *testing.T, k *knowledge.Knowledge, all fs.FS, name string, more ..
 	}
 	s := score{name: name, want: l.Cause}
 	if len(d.Why) > 0 {
-		s.got = d.Why[0].Cause
+		s.got, s.stated = d.Why[0].Cause, d.Why[0].Probability
 	}
 	right := strings.Split(l.Cause, "|")
 	s.cause = slices.Contains(right, s.got)
+	s.kind = len(d.Kinds) > 0 && slices.ContainsFunc(right, func(id string) bool {
+		return k.Causes[id] != nil && k.Causes[id].Kind == d.Kinds[0].Kind
+	})
 	for _, f := range d.Why {
 		if slices.Contains(right, f.Cause) {
 			s.probability = max(s.probability, f.Probability)

@@ -14,7 +14,7 @@ script_says() {
 eighth-script-unset() { label maintainer-script-failed 'parameter not set'; script_says 'set -u' 'echo "winch at $WINCH_PORT"'; }
 eighth-script-syntax() { label 'maintainer-script-failed|script-not-valid|script-unrunnable' 'yntax error'; script_says 'if true; then' 'echo rope' 'fi' 'fi'; }
 eighth-script-python() {
-  label maintainer-script-failed "Traceback|PermissionError|KeyError"; with_packages python3-minimal
+  label maintainer-script-failed "KeyError"; with_packages python3-minimal
   script_says "python3 -c 'ropes = {}; print(ropes[\"aft\"])'"
 }
 eighth-script-awk() { label maintainer-script-failed 'division by zero'; script_says "echo 4 0 | awk '{ print \$1 / \$2 }'"; }
@@ -30,7 +30,7 @@ eighth-script-link() { label maintainer-script-failed 'File exists'; mkdir -p "$
 eighth-script-wget() { label 'maintainer-script-failed' 'onnection refused'; with_packages wget; script_says 'unset http_proxy; wget -nv --no-proxy -t 1 http://127.0.0.1:9/rope.dat'; }
 eighth-script-time-out() { label maintainer-script-failed 'no answer from the winch'; script_says 'timeout 1 sleep 9 || { echo "no answer from the winch in 1 second"; exit 124; }'; }
 eighth-broken-before() {
-  label 'unmet-dependencies|resolver-gave-up' 'nmet dependencies|fix-broken'
+  label 'unmet-dependencies|resolver-gave-up' 'have unmet dependencies'
   deb skerrow-rope 1.0 'Depends: skerrow-hemp'; inside dpkg --force-depends -i /repo/skerrow-rope_1.0_all.deb >/dev/null 2>&1
   : >"$root/var/log/dpkg.log"; deb skerrow-knot 1.0; repo
   console "apt-get update -qq; apt-get -y install skerrow-knot"
@@ -39,15 +39,6 @@ eighth-index-empty() {
   label 'package-lists-damaged|repository-wrong|download-failed|download-altered|package-not-known' 'Err:|E: |Failed'
   deb skerrow-tide 1.0; repo; rm "$root/repo/Packages"; : >"$root/repo/Packages.gz"
   console "apt-get update; apt-get -y install skerrow-tide"
-}
-eighth-certificate-future() {
-  label 'certificate-expired|clock-behind|certificate-not-trusted|certificate-not-yet-valid' 'not yet|activated|certificate'
-  quiet_day; inside apt-get update -qq; with_packages ca-certificates openssl
-  tls_server packages.skerrow.example 30
-  ( cd "$work"; openssl ca -batch -config ca.conf -in tls.csr -out later.crt -extfile san -startdate "$(date -ud '20 days' +%y%m%d%H%M%SZ)" -enddate "$(date -ud '60 days' +%y%m%d%H%M%SZ)" 2>/dev/null || true
-    kill "$server"; sleep 1; openssl s_server -quiet -accept "127.0.0.1:$port" -cert "$([ -s later.crt ] && echo later.crt || echo tls.crt)" -key tls.key -www >/dev/null 2>&1 & echo $! >server.pid )
-  server=$(cat "$work/server.pid"); rm "$work/server.pid"; sleep 1
-  console "apt-get update"
 }
 eighth-sources-garbage() { label sources-malformed 'Malformed|not known|E: '; quiet_day; head -c 300 /dev/urandom >"$root/etc/apt/sources.list"; console "apt-get update"; }
 eighth-auth-malformed() {
@@ -79,7 +70,7 @@ eighth-library-gone() {
   quiet_day; mv "$root"/usr/lib/x86_64-linux-gnu/libapt-private.so.0.0* "$root/var/tmp/"; console "apt-get update"
 }
 eighth-perl-gone() {
-  label 'package-tool-missing|maintainer-script-failed|script-unrunnable|script-needs-a-program' 'perl'
+  label 'package-tool-missing|maintainer-script-failed|script-unrunnable|script-needs-a-program' 'frontend: not found'
   quiet_day; mkdir -p "$work/skerrow-winch/DEBIAN"; printf 'Template: skerrow/berth\nType: string\nDescription: Berth\n' >"$work/skerrow-winch/DEBIAN/templates"
   mv "$root/usr/bin/perl" "$root/usr/bin/perl.aside"; script_says '. /usr/share/debconf/confmodule' 'db_get skerrow/berth'
 }
@@ -103,7 +94,7 @@ eighth-debootstrap-variant() {
   quiet_day; with_packages debootstrap; local mirror; mirror=$(mirror_of "$suite"); console "debootstrap --variant=harbour bookworm /srv/new $mirror"
 }
 eighth-debootstrap-mirror() {
-  label 'base-system-not-fetched|repository-wrong' 'Release|E: |404'
+  label 'base-system-not-fetched|repository-wrong' 'E: Failed getting release'
   quiet_day; with_packages debootstrap; local mirror; mirror=$(mirror_of "$suite"); console "debootstrap --variant=minbase bookworm /srv/new ${mirror%/}/nowhere"
 }
 eighth-fstab-swap() { label maintainer-script-failed 'swapon'; script_says 'swapon /var/swapfile'; }

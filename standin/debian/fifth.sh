@@ -5,7 +5,7 @@
 . "$(dirname "$0")/lib.sh"
 
 fifth-local-library() {
-  label 'library-in-the-way|maintainer-script-failed|package-tool-missing' 'libz|file too short|invalid ELF|error while loading'
+  label 'library-missing|maintainer-script-failed|package-tool-missing' 'libz|file too short|invalid ELF|error while loading'
   quiet_day; with_packages python3-minimal
   echo junk >"$root/usr/local/lib/libz.so.1"; inside ldconfig 2>/dev/null || true
   mkdir -p "$root/etc/ld.so.conf.d"; cp "$root/usr/local/lib/libz.so.1" "$root/usr/local/lib/libc.so.7"
@@ -42,7 +42,7 @@ fifth-no-nobody() {
   console "apt-get -y install /repo/skerrow-mail_1.0_all.deb"
 }
 fifth-openssh-config() {
-  label 'maintainer-script-failed|own-configuration-refused' 'onfiguration|sshd_config|rror'
+  label 'maintainer-script-failed|own-configuration-refused' 'Bad configuration option'
   with_packages openssh-server
   echo 'ListenAdress 0.0.0.0' >>"$root/etc/ssh/sshd_config"
   echo '/usr/sbin/sshd -t -f /etc/ssh/sshd_config' | script_of skerrow-remote postinst
