@@ -221,6 +221,6 @@ func (r *Reader) jump(a, b Event) (Event, bool) {
 		Mark:      Jump,
 		Component: "clock",
 		Text:      text,
-		Hits:      r.hits(text),
+		Hits:      r.Hits(text),
 	}, true
 }

@@ -32,18 +32,12 @@ type Reader struct {
 	dialects   []*Dialect
 	lexicon    *Lexicon
 	healthy    Templates
-	watch      []watched
-	watching   prefilter
+	watch      []branch                  // of the watched patterns
 	finders    map[string]func() *finder // by dialect; made when first needed, for they are large
 	lists      [][]string                // the literals of the watched patterns
 	plain      *Dialect
 	candidates []*candidate
 	suspect    prefilter // of all their markers
-}
-
-type watched struct {
-	id string
-	re *regexp.Regexp
 }
 
 // NewReader compiles the knowledge. Every pattern must hold some fixed text. The
@@ -63,14 +57,13 @@ func NewReader(
 	}
 	var lists [][]string
 	for _, w := range watch {
-		re, list, err := compilePattern(w.Match)
+		list, literals, err := branchesOf(w)
 		if err != nil {
-			return nil, fmt.Errorf("%s: %w", w.ID, err)
+			return nil, err
 		}
-		r.watch = append(r.watch, watched{w.ID, re})
-		lists = append(lists, list)
+		r.watch, lists = append(r.watch, list...), append(lists, literals...)
 	}
-	r.watching, r.lists = newPrefilter(lists), lists
+	r.lists = lists
 	for _, d := range append(dialects[:len(dialects):len(dialects)], r.plain) {
 		if err := d.compile(); err != nil {
 			return nil, err
@@ -225,7 +218,7 @@ func (r *Reader) readOne(
 		find = decoder.finder(r, d)
 		report.Language = decoder.translator.Language
 	}
-	e := &assembler{reader: r, stream: &s, file: src.Name, decoder: decoder, fields: map[string]string{}}
+	e := &assembler{reader: r, stream: &s, file: src.Name, decoder: decoder, fields: map[string]string{}, find: find}
 	lines, err := scanLines(
 		ctx, counted, find().literals, d.linePrefix,
 		func(text []byte, start int) (Event, *Rule, bool) {
@@ -314,6 +307,7 @@ type assembler struct {
 	stream  *stream
 	file    string
 	decoder *decoder
+	find    func() *finder
 	fields  map[string]string // of the record that is being read, for dialects with a line for each
 	record  int               // where its events begin
 	reason  *Rule             // set while the next line may tell the reason of the last event
@@ -333,7 +327,7 @@ func (a *assembler) take(l line) {
 		}
 		last.Text += "\n" + reason
 		last.Length = int(l.offset+int64(l.length)) - int(last.Offset)
-		last.Hits = a.reader.hits(last.original())
+		last.Hits = a.reader.hits(a.find(), last.original())
 		last.answered = last.answered || a.reader.lexicon.answers.in(last.original())
 		last.Peer = a.reason.otherPeer(last.Object, last.original())
 		a.reason = nil
@@ -341,7 +335,7 @@ func (a *assembler) take(l line) {
 	}
 	a.reason = nil
 	if l.event.said {
-		l.event.Hits, l.hit = a.reader.hits(l.event.Text), strings.TrimSpace(l.event.Text) != ""
+		l.event.Hits, l.hit = a.reader.hits(a.find(), l.event.Text), strings.TrimSpace(l.event.Text) != ""
 		l.event.Harmless = a.reader.healthy.Knows(l.event.Text)
 		l.event.resigns = a.reader.lexicon.resigns.in(l.event.Text)
 		l.event.answered = a.reader.lexicon.answers.in(l.event.Text)
@@ -464,16 +458,22 @@ func (r *Reader) look(
 }
 
 // Hits lists the IDs of the watched patterns that a text matches.
-func (r *Reader) Hits(text string) []string { return r.hits(text) }
+func (r *Reader) Hits(text string) []string { return r.hits(r.finders[r.plain.ID](), text) }
 
 // hits lists the watched patterns that a text matches.
-func (r *Reader) hits(text string) []string { return r.matched(r.watching.matching(text), text) }
+func (r *Reader) hits(find *finder, text string) []string {
+	return r.matched(find.sight(text, 0).watched, text)
+}
 
 func (r *Reader) matched(candidates []int, text string) []string {
 	var ids []string
 	for _, i := range candidates {
-		if w := r.watch[i]; w.re.MatchString(text) {
-			ids = append(ids, w.id)
+		b := r.watch[i]
+		if len(ids) > 0 && ids[len(ids)-1] == b.id { // another alternative matched
+			continue
+		}
+		if b.matches(text) {
+			ids = append(ids, b.id)
 		}
 	}
 	return ids
