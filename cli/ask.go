@@ -13,6 +13,7 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
+	"diorthos/client"
 	"diorthos/core/ask"
 	"diorthos/core/docket"
 	"diorthos/core/knowledge"
@@ -29,18 +30,24 @@ Examples:
    diorthos ask "alert uuid does not exist dropping to a shell"
    diorthos ask --when start colonel panic not sinking unable to mount route
    diorthos ask 0x40170002
-   diorthos ask --answer inodes=2 "no space left on device"`
+   diorthos ask --answer inodes=2 "no space left on device"
+   diorthos ask --open-case kestrel-office-3 --when start "alert uuid does not exist"
+
+--open-case begins a case at the service with these words and what was answered; a bag of the
+machine that is handed in later joins it.`
 
 func askCommand() *cli.Command {
 	return &cli.Command{
 		Name: "ask", Usage: "say what words or a code from a screen point to", ArgsUsage: "[TEXT…]", Description: askHelp,
-		Flags: []cli.Flag{
+		Flags: append(serviceFlags(),
+			&cli.StringFlag{Name: "open-case", Usage: "begin a case of `MACHINE` with these words"},
+			&cli.StringFlag{Name: "site", Usage: "where that machine stands"},
 			&cli.StringFlag{Name: "when", Usage: "`TIME` at which it is shown: start, or attempt for an install or update"},
 			&cli.StringFlag{Name: "family", Usage: "`FAMILY` of the system, such as debian"},
 			&cli.StringSliceFlag{Name: "answer", Usage: "`CHECK=N`: the N-th answer to a check; once more for each further one"},
 			jsonFlag(),
-		},
-		Action: func(_ context.Context, c *cli.Command) error {
+		),
+		Action: func(ctx context.Context, c *cli.Command) error {
 			k, err := loadKnowledge()
 			if err != nil {
 				return err
@@ -53,17 +60,42 @@ func askCommand() *cli.Command {
 			if err != nil {
 				return usage(c, err)
 			}
-			if done, err := writeJSON(c, a); done {
+			if c.Bool("json") && !c.IsSet("open-case") {
+				_, err := writeJSON(c, a)
 				return nothingMeant(a, err)
 			}
 			p := newPage(c)
-			showAnswer(p, a)
-			if in == nil || !atTerminal(c) {
-				return nothingMeant(a, nil)
+			if !c.Bool("json") {
+				showAnswer(p, a)
+				if in != nil && atTerminal(c) {
+					if err := goOn(p, in, q, a, k); err != nil {
+						return err
+					}
+				}
 			}
-			return goOn(p, in, q, a, k)
+			if c.IsSet("open-case") {
+				return openCall(ctx, c, p, q)
+			}
+			return nothingMeant(a, nil)
 		},
 	}
+}
+
+// openCall begins a case with the words, and what was answered.
+func openCall(ctx context.Context, c *cli.Command, p *page, q ask.Question) error {
+	accepted, err := service(c).OpenCall(ctx, client.NewCall{
+		Machine: c.String("open-case"), Site: c.String("site"), Words: q.Text, When: q.When, Answers: q.Answers,
+	})
+	if err != nil {
+		return err
+	}
+	if done, err := writeJSON(c, accepted); done {
+		return err
+	}
+	p.line("")
+	p.line("%s case %d of %s begins with these words", markGood, accepted.Number, accepted.Machine)
+	p.para(2, fmt.Sprintf("A bag of %s that is handed in joins it: diorthos gather, then diorthos submit.", accepted.Machine))
+	return nil
 }
 
 func nothingMeant(a *ask.Answer, err error) error {

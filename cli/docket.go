@@ -22,10 +22,23 @@ import (
 // maxShown bounds lists on a screen; the rest is counted.
 const maxShown = 6
 
+func noAttempt(d *docket.Docket) string {
+	if d.Call != nil && len(d.Files) == 0 {
+		return "not known yet: no evidence was handed in"
+	}
+	return "no attempt stands in these logs"
+}
+
 func showTried(p *page, d *docket.Docket) {
+	if d.Call != nil {
+		p.head("What was told")
+		for line := range strings.SplitSeq(strings.TrimSpace(d.Call.Words), "\n") {
+			p.hangingIndent("  ", line)
+		}
+	}
 	p.head("What was tried")
 	if len(d.Attempts) == 0 {
-		p.line("  no attempt stands in these logs")
+		p.line("  %s", noAttempt(d))
 	}
 	for i, t := range d.Attempts {
 		if i == maxShown {

@@ -47,7 +47,9 @@ func submitCommand() *cli.Command {
 					return err
 				}
 			}
-			if done, err := writeJSON(c, client.Accepted{Case: last, Again: accepted.Again}); done {
+			if done, err := writeJSON(c, client.Accepted{
+				Case: last, Again: accepted.Again, Joined: accepted.Joined,
+			}); done {
 				return unreadable(last, err)
 			}
 			showAccepted(newPage(c), last, accepted.Again)

@@ -84,6 +84,23 @@ type CasePage struct {
 type Accepted struct {
 	Case
 	Again bool `json:"again" doc:"The same evidence had been handed in before; this is its case"`
+	// Joined says that the case began with words, and this is its evidence.
+	Joined bool `json:"joined" doc:"The case began with words, and this is its evidence"`
+}
+
+// A NewCall is what somebody tells of a machine before there is evidence.
+type NewCall struct {
+	Machine string         `json:"machine" minLength:"1" maxLength:"200" doc:"Name of the machine"`
+	Site    string         `json:"site,omitempty" maxLength:"200" doc:"Where it stands"`
+	Words   string         `json:"words" minLength:"1" maxLength:"8000" doc:"Words or a code from the screen"`
+	When    string         `json:"when,omitempty" enum:"start,attempt" doc:"When it is shown"`
+	Answers map[string]int `json:"answers,omitempty" doc:"Answers to checks, by the check's id: the number of the answer"`
+}
+
+// OpenCall begins a case with words alone; the next bag of the machine joins it.
+func (c *Client) OpenCall(ctx context.Context, call NewCall) (*Accepted, error) {
+	var a Accepted
+	return &a, c.send(ctx, http.MethodPost, "/api/v1/calls", call, &a)
 }
 
 // Submit hands in a bag of size bytes; -1 when the size is not known.

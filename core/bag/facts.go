@@ -38,6 +38,14 @@ type Facts struct {
 	State     *State          `json:"state,omitempty"`
 	LeftOut   []LeftOut       `json:"leftOut,omitempty"` // logs that are there and could not be taken
 	Mended    []Mended        `json:"mended,omitempty"`  // what was done to the machine before, by its record
+	Call      *Call           `json:"call,omitempty"`    // what was told before there was evidence
+}
+
+// A Call is what somebody read off a screen, or told.
+type Call struct {
+	Words   string         `json:"words"`
+	When    string         `json:"when,omitempty"`    // start or attempt; empty when not known
+	Answers map[string]int `json:"answers,omitempty"` // to checks, by the check's id: the number of the answer
 }
 
 // A Mended is a remedy that was tried on the machine, and how it ended.

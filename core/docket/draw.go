@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"diorthos/core/ask"
 	"diorthos/core/bag"
 	"diorthos/core/diagnosis"
 	"diorthos/core/knowledge"
@@ -17,7 +18,8 @@ type Docket struct {
 	Knowledge  string                `json:"knowledge"` // the version that it was drawn with
 	Machine    bag.Machine           `json:"machine"`
 	Gathered   time.Time             `json:"gathered"`
-	Attempts   []Attempt             `json:"tried"` // the latest attempt first
+	Call       *bag.Call             `json:"call,omitempty"` // what was told before there was evidence
+	Attempts   []Attempt             `json:"tried"`          // the latest attempt first
 	Failure    *Failure              `json:"broke,omitempty"`
 	Kinds      []diagnosis.KindShare `json:"kinds"` // how sure it is which sort of failure it is
 	Why        []diagnosis.Finding   `json:"why"`
@@ -92,8 +94,19 @@ func Draw(
 			return nil, err
 		}
 	}
+	toDo := ladder.Build(why, facts, timeline, k)
+	if facts.Call != nil && len(why) == 0 { // no evidence says more than the words
+		told, err := ask.About(ask.Question{
+			Text: facts.Call.Words, When: facts.Call.When, Family: facts.Family(), Answers: facts.Call.Answers,
+		}, k)
+		if err != nil {
+			return nil, err
+		}
+		why, settle, toDo = told.Why, told.Next, told.ToDo
+	}
 	d := &Docket{
 		Knowledge:  k.Version,
+		Call:       facts.Call,
 		Machine:    facts.Machine,
 		Gathered:   facts.Gathered,
 		Attempts:   []Attempt{},
@@ -104,7 +117,7 @@ func Draw(
 		Suspects:   suspects(timeline),
 		Line:       line(timeline),
 		Shifts:     append([]reading.Shift{}, timeline.Shifts...),
-		ToDo:       ladder.Build(why, facts, timeline, k),
+		ToDo:       toDo,
 		Disks:      facts.Disks,
 		Hardware:   facts.Hardware,
 		Firmware:   facts.Firmware,

@@ -28,6 +28,9 @@ func (d *Docket) Headline() string {
 	if d.Failure != nil {
 		return "An attempt failed, and no cause is known"
 	}
+	if d.Call != nil {
+		return "What was told points to no cause that is known"
+	}
 	measured := len(d.Attempts) > 0 || d.State != nil
 	for _, disk := range d.Disks {
 		for _, p := range disk.Problems {

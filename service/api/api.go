@@ -118,6 +118,7 @@ func (a *API) routes(api huma.API) {
 	a.machineRoutes(signedIn)
 	a.codeRoutes(signedIn)
 	a.askRoutes(signedIn)
+	a.callRoutes(signedIn)
 	a.peopleRoutes(signedIn)
 	declareEnums(api.OpenAPI())
 }

@@ -248,11 +248,18 @@ func (a *API) submit(ctx context.Context, in *bagRequest) (*acceptedAnswer, erro
 		return nil, err
 	}
 	defer done()
-	key, info, size, err := a.Bags.Take(ctx, in.body, a.Limits)
+	answer, err := a.take(ctx, "submit-bag", in.body)
+	var p huma.StatusError
+	if errors.As(err, &p) && p.GetStatus() != http.StatusRequestTimeout {
+		in.drain()
+	}
+	return answer, err
+}
+
+// take puts a bag where bags lie, and records it.
+func (a *API) take(ctx context.Context, doing string, body io.Reader) (*acceptedAnswer, error) {
+	key, info, size, err := a.Bags.Take(ctx, body, a.Limits)
 	if err != nil {
-		if !tooSlow(err) {
-			in.drain()
-		}
 		outcome, p := a.refused(err)
 		a.metrics.bags.WithLabelValues(outcome).Inc()
 		return nil, p
@@ -269,6 +276,7 @@ func (a *API) submit(ctx context.Context, in *bagRequest) (*acceptedAnswer, erro
 		Blob:    key,
 		Size:    size,
 		Machine: info.Facts.Machine,
+		Call:    info.Facts.Call,
 		By:      person(ctx),
 	})
 	if accepted.UnusedBlob != "" {
@@ -283,14 +291,16 @@ func (a *API) submit(ctx context.Context, in *bagRequest) (*acceptedAnswer, erro
 	if err != nil {
 		return nil, a.internal("record a bag", err)
 	}
-	answer := &acceptedAnswer{Status: http.StatusCreated, Body: client.Accepted{Case: *c, Again: accepted.Known}}
+	answer := &acceptedAnswer{Status: http.StatusCreated, Body: client.Accepted{
+		Case: *c, Again: accepted.Known, Joined: accepted.Joined,
+	}}
 	if accepted.Known {
 		answer.Status = http.StatusOK
 	}
 	a.note(
 		ctx,
 		client.AuditDone,
-		"submit-bag",
+		doing,
 		fmt.Sprintf("case %d, %s", accepted.Number, info.Facts.Machine.Name),
 		info.Digest,
 	)

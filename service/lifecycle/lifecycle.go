@@ -20,6 +20,7 @@ const (
 	Unreadable  Event = "unreadable"   // it cannot be read
 	HandedIn    Event = "handed in"    // its bag came once more
 	ReadAgain   Event = "read again"   // somebody asks for it, such as with newer knowledge
+	Joined      Event = "joined"       // it began with words, and evidence came
 	ClimbBegins Event = "climb begins"
 	ClimbEnds   Event = "climb ends" // however it ends, also by falling silent
 	Closed      Event = "closed"     // by a person, or since the machine is well again
@@ -46,6 +47,10 @@ var steps = map[Event]map[client.CaseState]client.CaseState{
 	ReadAgain: {
 		client.Unreadable: client.Received, client.Open: client.Received, client.Healthy: client.Received,
 	},
+	Joined: {
+		client.Received: client.Received, client.Open: client.Received, client.Healthy: client.Received,
+		client.Unreadable: client.Received,
+	},
 	ClimbBegins: {
 		client.Open: client.Climbing, client.Healthy: client.Climbing, client.Climbing: client.Climbing,
 		client.Closed: client.Climbing,
@@ -58,7 +63,7 @@ var steps = map[Event]map[client.CaseState]client.CaseState{
 // Events lists those that there are.
 func Events() []Event {
 	return []Event{
-		Claimed, Released, ReadFailing, ReadHealthy, Unreadable, HandedIn, ReadAgain, ClimbBegins, ClimbEnds, Closed,
+		Claimed, Released, ReadFailing, ReadHealthy, Unreadable, HandedIn, ReadAgain, Joined, ClimbBegins, ClimbEnds, Closed,
 		Reopened,
 	}
 }

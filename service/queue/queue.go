@@ -142,7 +142,7 @@ func (w *worker) Work(ctx context.Context, job *river.Job[readCase]) error {
 	}
 	began := time.Now()
 	r := newReporter(ctx, q.store, number, claim)
-	d, err := q.read(ctx, blob, r)
+	d, err := q.read(ctx, number, blob, r)
 	r.stop()
 	var bad *bag.Error
 	switch {
@@ -172,7 +172,7 @@ func (w *worker) Work(ctx context.Context, job *river.Job[readCase]) error {
 }
 
 // read unpacks a bag into a folder of its own and draws the docket.
-func (q *Queue) read(ctx context.Context, blob string, r *reporter) (*docket.Docket, error) {
+func (q *Queue) read(ctx context.Context, number int64, blob string, r *reporter) (*docket.Docket, error) {
 	body, size, err := q.bags.Open(ctx, blob)
 	if err != nil {
 		return nil, err
@@ -187,6 +187,11 @@ func (q *Queue) read(ctx context.Context, blob string, r *reporter) (*docket.Doc
 	info, err := bag.Unpack(ctx, &counting{body, r}, q.limits, dir)
 	if err != nil {
 		return nil, err
+	}
+	if info.Facts.Call == nil {
+		if info.Facts.Call, err = q.store.CallOf(ctx, number); err != nil {
+			return nil, err
+		}
 	}
 	logs, total := docket.Logs(info, dir)
 	r.set("reading logs", 0, total)

@@ -127,6 +127,7 @@ type Bag struct {
 	Blob    string // its key in the store of bags
 	Size    int64
 	Machine bag.Machine
+	Call    *bag.Call // what it holds where that is words alone
 	By      string
 }
 
@@ -155,12 +156,25 @@ func (s *Store) Accept(
 		}).Create(&m).Error; err != nil {
 			return err
 		}
-		err := db.Raw(
-			"insert into cases (machine_id, bag_digest, state, received_by) values (?, ?, ?, ?) returning number",
-			m.ID, b.Digest, client.Received, b.By,
-		).Scan(&a.Number).Error
-		if err != nil {
-			return err
+		var err error
+		if b.Call == nil {
+			if a.Number, a.UnusedBlob, err = join(db, m.ID, b); err != nil {
+				return err
+			}
+		}
+		if a.Joined = a.Number != 0; !a.Joined {
+			call, err := json.Marshal(b.Call)
+			if err != nil {
+				return err
+			}
+			err = db.Raw(
+				"insert into cases (machine_id, bag_digest, state, received_by, call) "+
+					"values (?, ?, ?, ?, nullif(?::jsonb, 'null'::jsonb)) returning number",
+				m.ID, b.Digest, client.Received, b.By, string(call),
+			).Scan(&a.Number).Error
+			if err != nil {
+				return err
+			}
 		}
 		return raw(func(tx pgx.Tx) error { return enqueue(tx, a.Number) })
 	})
@@ -177,6 +191,7 @@ func (s *Store) Accept(
 type Accepted struct {
 	Number     int64
 	Known      bool   // the case was there already
+	Joined     bool   // the case began with words, and this is its evidence
 	UnusedBlob string // the blob that is not needed: the new one, or one that could not be read
 }
 

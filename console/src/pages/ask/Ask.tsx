@@ -1,6 +1,6 @@
 import { useQuery } from '@tanstack/react-query'
 import { RadioGroup } from 'radix-ui'
-import { useState, type FormEvent } from 'react'
+import { useState, type FormEvent, type ReactNode } from 'react'
 import { useSearchParams } from 'react-router'
 
 import { api, ask, type Answer } from '../../api/client'
@@ -8,6 +8,7 @@ import { Notice } from '../../parts/Notice'
 import { Section } from '../../parts/Section'
 import { percent } from '../../parts/text'
 import { Why } from '../case/Why'
+import { OpenCall } from './OpenCall'
 
 type When = '' | 'start' | 'attempt'
 
@@ -76,15 +77,20 @@ export function Ask() {
       ) : answer.data === undefined ? (
         <Notice>One moment…</Notice>
       ) : (
-        <Answered a={answer.data} choose={(check, n) => go({ answers: [...answers, `${check}=${n}`] })} forget={() => go({ answers: [] })} />
+        <Answered a={answer.data} open={<OpenCall words={text} when={when} answers={answers} />} choose={(check, n) => go({ answers: [...answers, `${check}=${n}`] })} forget={() => go({ answers: [] })} />
       )}
     </main>
   )
 }
 
-function Answered({ a, choose, forget }: { a: Answer; choose: (check: string, n: number) => void; forget: () => void }) {
+function Answered({ a, choose, forget, open }: { a: Answer; choose: (check: string, n: number) => void; forget: () => void; open: ReactNode }) {
   if (a.messages.length + a.why.length === 0) {
-    return <Notice>No message and no cause is known that these words could mean. Hand in evidence: a bag that was gathered from the machine, or from its disk.</Notice>
+    return (
+      <div className="mt-2 max-w-[78rem]">
+        <Notice>No message and no cause is known that these words could mean. Hand in evidence: a bag that was gathered from the machine, or from its disk.</Notice>
+        {open}
+      </div>
+    )
   }
   const next = a.next[0]
   return (
@@ -164,6 +170,7 @@ function Answered({ a, choose, forget }: { a: Answer; choose: (check: string, n:
           </ol>
         </Section>
       )}
+      {open}
     </div>
   )
 }

@@ -60,6 +60,12 @@ export function CasePage() {
                 <BootChain chain={c.docket.state.chain} />
               </Section>
             )}
+            {c.docket.call && (
+              <Section title="What was told">
+                <p className="max-w-[80ch] font-mono text-small break-words whitespace-pre-wrap">{c.docket.call.words}</p>
+                {c.docket.files.length === 0 && <p className="text-small text-soft">No evidence was handed in yet. A bag of this machine joins this case.</p>}
+              </Section>
+            )}
             <Section title="What was tried">
               <Attempts list={c.docket.tried} />
             </Section>
