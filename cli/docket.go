@@ -201,7 +201,7 @@ func showSettle(p *page, d *docket.Docket) {
 	}
 	p.head("What would settle it")
 	for _, s := range d.Settle[:min(len(d.Settle), 3)] {
-		p.line("  %s  %s", p.strong(s.Title), p.faint(fmt.Sprintf("%d min, %.2f bits", s.Minutes, s.Gain)))
+		p.line("  %s  %s", p.strong(s.Title), p.faint(fmt.Sprintf("%d min, would tell %s", s.Minutes, s.Tells)))
 		p.hangingIndent("        ", s.Do)
 		for _, a := range s.Answers {
 			p.hangingIndent(

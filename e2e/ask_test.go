@@ -43,6 +43,14 @@ func TestWordsFromAScreenLeadOn(t *testing.T) {
 	p.do(chromedp.Click(`section[aria-label="Look at this first"] button`))
 	p.waitText("forget these answers")
 	wants(t, p.text(), "The boot volume is full", "9")
+	p.do(
+		chromedp.SendKeys(`section[aria-label="Keep it as a case"] input`, "lerrick-kiosk-7"),
+		chromedp.Click(`section[aria-label="Keep it as a case"] button`),
+	)
+	p.waitText("What was told")
+	p.picture("told")
+	wants(t, p.text(), "lerrick-kiosk-7", "it says no spase left on devise", "No evidence was handed in yet", "What to do")
+	wants(t, s.must(0, "ask", "--open-case", "gannet-1", "no space left on device"), "of gannet-1 begins with these words")
 	p.do(chromedp.Navigate(s.url+"/ask?text=the+ferry+leaves"), chromedp.WaitVisible("#words"))
 	p.waitText("No message and no cause is known")
 }

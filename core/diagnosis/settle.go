@@ -18,10 +18,32 @@ type NextCheck struct {
 	Do      string    `json:"do"`
 	Minutes int       `json:"minutes"`
 	Gain    float64   `json:"gain"` // the uncertainty that it is expected to take away, in bits
+	Tells   Telling   `json:"tells"`
 	Answers []Outcome `json:"answers"`
 }
 
-// A Outcome is an answer with what would be thought then.
+// A Telling is how much the answer to a check is expected to say, in a word.
+type Telling string
+
+// The words.
+const (
+	Much      Telling = "much"
+	Something Telling = "something"
+	Little    Telling = "little"
+)
+
+// TellingOf is the word for a gain in bits.
+func TellingOf(gain float64) Telling {
+	switch {
+	case gain >= 0.4:
+		return Much
+	case gain >= 0.1:
+		return Something
+	}
+	return Little
+}
+
+// An Outcome is an answer with what would be thought then.
 type Outcome struct {
 	Number      int     `json:"number"` // of the answer among all of its check, from 1
 	Says        string  `json:"says"`
@@ -105,7 +127,7 @@ func nextCheck(c *knowledge.Check, among []Finding) NextCheck {
 			Probability: round(after[best]),
 		})
 	}
-	s.Gain = round(gain)
+	s.Gain, s.Tells = round(gain), TellingOf(gain)
 	return s
 }
 

@@ -529,5 +529,8 @@ func tried(d *docket.Docket) string {
 	if len(d.Attempts) > 0 {
 		return strings.TrimSpace(string(d.Attempts[0].Kind) + " " + string(d.Attempts[0].Outcome))
 	}
+	if d.Call != nil {
+		return "told in words"
+	}
 	return ""
 }

@@ -2,8 +2,8 @@ import type { Docket } from '../../api/client'
 import { outcomeTone, StatusWord } from '../../parts/Status'
 import { logged } from '../../parts/text'
 
-export function Attempts({ list }: { list: Docket['tried'] }) {
-  if (list.length === 0) return <p className="text-soft">No attempt stands in these logs.</p>
+export function Attempts({ list, logs }: { list: Docket['tried']; logs: number }) {
+  if (list.length === 0) return <p className="text-soft">{logs === 0 ? 'Not known: no log was handed in.' : 'No attempt stands in these logs.'}</p>
   return (
     <ul>
       {list.map((t, i) => (

@@ -67,7 +67,7 @@ export function CasePage() {
               </Section>
             )}
             <Section title="What was tried">
-              <Attempts list={c.docket.tried} />
+              <Attempts list={c.docket.tried} logs={c.docket.files.length} />
             </Section>
             {c.docket.broke && (
               <Section title="Where it broke">

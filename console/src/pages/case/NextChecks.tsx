@@ -11,14 +11,14 @@ export function NextChecks({ list }: { list: Docket['settle'] }) {
             <h3 className="font-semibold">{s.title}</h3>
             <code className="font-mono text-tiny">{s.do}</code>
             <p className="text-small text-soft">
-              {s.minutes} min · takes away {s.gain.toFixed(2)} bits of doubt
+              {s.minutes} min · would tell {s.tells}
             </p>
           </div>
           <table className="text-small">
             <tbody>
               {s.answers.map((a) => (
                 <tr key={a.says} className="border-b border-rule align-top">
-                  <td className="w-10 pr-2 text-right text-soft">{percent(a.chance)}</td>
+                  <td className="w-14 pr-2 text-right whitespace-nowrap text-soft">{percent(a.chance)}</td>
                   <td className="pr-3">{a.says}</td>
                   <td className="text-soft">
                     {a.cause}, {percent(a.probability)}
