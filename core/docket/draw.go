@@ -114,7 +114,7 @@ func Draw(
 		Why:        append([]diagnosis.Finding{}, why...),
 		Settle:     settle,
 		Ready:      append([]readiness.Choice{}, ready...),
-		Suspects:   suspects(timeline),
+		Suspects:   suspects(timeline, facts),
 		Line:       line(timeline),
 		Shifts:     append([]reading.Shift{}, timeline.Shifts...),
 		ToDo:       toDo,

@@ -2,9 +2,11 @@ package docket
 
 import (
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
+	"diorthos/core/bag"
 	"diorthos/core/reading"
 )
 
@@ -26,21 +28,31 @@ const (
 	maxSuspects = 20
 )
 
-// suspects lists what earlier attempts changed before the latest failure:
-// first what its records name, then the latest.
-func suspects(t *reading.Timeline) []Suspect {
+// suspects lists what was changed before the latest failure, by earlier attempts or by
+// the system's own history: first what its records name, then the latest. Of a machine that
+// does not start and has no log of that, the failure is taken to be new when it was gathered.
+func suspects(t *reading.Timeline, facts *bag.Facts) []Suspect {
 	list := []Suspect{}
 	failed := t.Latest()
-	if failed == nil || failed.Began.IsZero() {
+	struck := facts.Gathered
+	var said strings.Builder
+	switch {
+	case failed != nil && failed.Began.IsZero():
+		return list
+	case failed != nil:
+		struck = failed.Began
+		for _, e := range failed.Chain {
+			said.WriteString(e.Text)
+			said.WriteByte('\n')
+		}
+	case facts.State == nil || facts.State.Chain.Broken() == nil:
 		return list
 	}
-	var said strings.Builder
-	for _, e := range failed.Chain {
-		said.WriteString(e.Text)
-		said.WriteByte('\n')
+	before := func(at time.Time) bool {
+		return !at.IsZero() && at.Before(struck) && struck.Sub(at) <= suspectFor
 	}
 	for _, a := range t.Attempts {
-		if a == failed || a.Began.IsZero() || !a.Began.Before(failed.Began) || failed.Began.Sub(a.Began) > suspectFor {
+		if a == failed || !before(a.Began) {
 			continue
 		}
 		for _, c := range a.Changes {
@@ -55,6 +67,14 @@ func suspects(t *reading.Timeline) []Suspect {
 			})
 		}
 	}
+	for _, h := range history(facts) {
+		if before(h.When) && !slices.ContainsFunc(list, func(s Suspect) bool { return s.Object == h.ID }) {
+			list = append(list, Suspect{
+				When: h.When, Action: h.Kind, Object: h.ID, From: build(h.Was), To: build(h.Build),
+				Named: strings.Contains(said.String(), h.ID),
+			})
+		}
+	}
 	slices.SortStableFunc(list, func(a, b Suspect) int {
 		if a.Named != b.Named {
 			if a.Named {
@@ -65,4 +85,19 @@ func suspects(t *reading.Timeline) []Suspect {
 		return b.When.Compare(a.When)
 	})
 	return list[:min(len(list), maxSuspects)]
+}
+
+// history is what the system itself notes of what was installed.
+func history(facts *bag.Facts) []bag.HistoryEntry {
+	if facts.State == nil {
+		return nil
+	}
+	return facts.State.History
+}
+
+func build(n int) string {
+	if n == 0 {
+		return ""
+	}
+	return strconv.Itoa(n)
 }

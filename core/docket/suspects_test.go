@@ -2,10 +2,13 @@ package docket_test
 
 import (
 	"io"
+	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"diorthos/core/bag"
+	"diorthos/core/boot"
 	"diorthos/core/docket"
 	"diorthos/core/knowledge"
 	"diorthos/core/reading"
@@ -51,5 +54,42 @@ func TestSuspectsAreWhatWasChangedBefore(t *testing.T) {
 	if strings.Join(got, ", ") != "upgrade skerrow-pump, install skerrow-board" || !d.Suspects[0].Named ||
 		d.Suspects[0].From != "1.0" {
 		t.Errorf("%+v", d.Suspects)
+	}
+}
+
+// A system that keeps a history of its own is asked for it, also where no log tells of the
+// start that failed.
+func TestTheSystemsOwnHistoryIsSuspectedToo(t *testing.T) {
+	k, err := knowledge.Load(shipped.Files)
+	if err != nil {
+		t.Fatal(err)
+	}
+	day := time.Date(2026, 11, 21, 6, 0, 0, 0, time.UTC)
+	facts := &bag.Facts{Gathered: day, State: &bag.State{
+		History: []bag.HistoryEntry{
+			{When: day.AddDate(0, -3, 0), Kind: "update", ID: "U7201", Build: 7201},
+			{When: day.AddDate(0, 0, -9), Kind: "update", ID: "U7210", Build: 7210, Was: 7205},
+			{When: day.AddDate(0, 0, -2), Kind: "program", ID: "gangway-planner"},
+			{When: day.AddDate(0, 0, 1), Kind: "program", ID: "of-tomorrow"},
+		},
+		Chain: boot.Chain{{Kind: "loader", Fault: "loader-missing", What: "loader", Saw: "nothing"}},
+	}}
+	draw := func() []string {
+		d, err := docket.Draw(t.Context(), facts, nil, k, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		got := []string{}
+		for _, s := range d.Suspects {
+			got = append(got, s.Action+" "+s.Object+" "+s.From+"→"+s.To)
+		}
+		return got
+	}
+	if got := draw(); !slices.Equal(got, []string{"program gangway-planner →", "update U7210 7205→7210"}) {
+		t.Errorf("suspected: %q", got)
+	}
+	facts.State.Chain = nil
+	if got := draw(); len(got) != 0 {
+		t.Errorf("nothing failed, and suspected: %q", got)
 	}
 }
