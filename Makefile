@@ -12,7 +12,7 @@ go_sources := $(shell find . -name '*.go' -not -path './console/node_modules/*')
 
 # make bench          how fast, as ratios to public tools
 
-.PHONY: bench prove prove-reading prove-loop prove-disks demo demo-reset test packages packages-test build console lint screenshots fuzz clean
+.PHONY: bench race prove prove-reading prove-loop prove-disks demo demo-reset test packages packages-test build console lint screenshots fuzz clean
 
 demo: packages build
 	@exec bin/diorthos demo
@@ -86,6 +86,10 @@ bench: build
 
 # The slow proofs: provoked failures, the closed loop, media started in QEMU, fuzzing.
 prove: prove-reading prove-loop prove-disks fuzz
+
+# The service's tests under the race detector: five minutes, most of them for compiling.
+race:
+	go test -race ./service/...
 
 # Written media start under SeaBIOS and OVMF; a restyled disk keeps every file.
 prove-disks: build

@@ -173,7 +173,8 @@ func TestEveryCommandHasHelpWithAnExample(t *testing.T) {
 	s := &stage{t: t}
 	for _, args := range []string{
 		"read", "code", "gather", "layout show", "layout check", "submit", "cases", "case", "climb", "undo",
-		"knowledge check", "knowledge try", "knowledge infer", "serve", "serve token", "demo",
+		"knowledge check", "knowledge try", "knowledge infer", "serve", "serve token", "demo", "ask", "backup", "restore",
+		"doctor", "people", "audit", "diagnose", "ladder", "boot show", "store check", "upkeep show", "media inspect",
 	} {
 		wants(t, s.must(0, append(strings.Fields(args), "--help")...), "Example")
 	}

@@ -12,7 +12,9 @@ import (
 
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
-	status := cli.Run(ctx, os.Args, os.Stdin, os.Stdout, os.Stderr, serveCommand(), demoCommand(), standinCommand())
+	status := cli.Run(ctx, os.Args, os.Stdin, os.Stdout, os.Stderr,
+		serveCommand(), backupCommand(), restoreCommand(), doctorCommand(), demoCommand(), standinCommand(),
+	)
 	stop()
 	os.Exit(status)
 }

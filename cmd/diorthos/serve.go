@@ -10,8 +10,11 @@ import (
 	"net/netip"
 	"os"
 	"os/signal"
+	"slices"
 	"syscall"
+	"time"
 
+	"github.com/goccy/go-yaml"
 	"github.com/urfave/cli/v3"
 
 	commands "diorthos/cli"
@@ -19,23 +22,26 @@ import (
 	"diorthos/core/bag"
 	"diorthos/core/knowledge"
 	"diorthos/service"
+	"diorthos/service/health"
 )
 
 func serveCommand() *cli.Command {
 	database := &cli.StringFlag{
-		Name:     "database",
-		Usage:    "PostgreSQL connection string",
-		Sources:  cli.EnvVars("DIORTHOS_DATABASE"),
-		Required: true,
+		Name: "database", Usage: "PostgreSQL connection string", Sources: cli.EnvVars("DIORTHOS_DATABASE"),
 	}
 	return &cli.Command{
 		Name: "serve", Usage: "run the service: API, console and workers",
 		Description: "Brings the database up to date, then serves until it is told to stop. On SIGHUP the knowledge is\n" +
 			"loaded anew. Several processes may share one database and one store of bags.\n\n" +
-			"Example:\n" +
-			"   diorthos serve --database postgres://diorthos@db.skerrow.example/diorthos --bags /var/lib/diorthos/bags",
+			"Every option can stand in a file of YAML, by its name without the dashes; what is given on the\n" +
+			"command line or in the environment counts more.\n\n" +
+			"Examples:\n" +
+			"   diorthos serve --database postgres://diorthos@db.skerrow.example/diorthos --bags /var/lib/diorthos/bags\n" +
+			"   diorthos serve --config /etc/diorthos.yaml --check",
 		Flags: []cli.Flag{
 			database,
+			&cli.StringFlag{Name: "config", Usage: "`FILE` with these options, YAML", Sources: cli.EnvVars("DIORTHOS_CONFIG")},
+			&cli.BoolFlag{Name: "check", Usage: "look whether all that is needed is there and well, and stop"},
 			&cli.StringFlag{
 				Name:    "listen",
 				Usage:   "address and port",
@@ -87,6 +93,9 @@ func serveCommand() *cli.Command {
 				if c.Args().Len() != 1 {
 					return errors.New("NAME is missing: see \"diorthos serve token --help\"")
 				}
+				if c.String("database") == "" {
+					return errNoDatabase
+				}
 				token := newToken()
 				if err := service.SetToken(ctx, c.String("database"), c.Args().First(), token); err != nil {
 					return err
@@ -98,6 +107,15 @@ func serveCommand() *cli.Command {
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.Args().Present() {
 				return fmt.Errorf("there is no %q here: see \"diorthos serve --help\"", c.Args().First())
+			}
+			if err := fromFile(c, c.String("config")); err != nil {
+				return err
+			}
+			if c.String("database") == "" {
+				return errNoDatabase
+			}
+			if c.Bool("check") {
+				return checkServe(ctx, c)
 			}
 			listener, err := service.Listen(c.String("listen"))
 			if err != nil {
@@ -122,6 +140,56 @@ func serveCommand() *cli.Command {
 			return service.Run(ctx, listener, conf)
 		},
 	}
+}
+
+var errNoDatabase = errors.New("--database is missing, and DIORTHOS_DATABASE is not set")
+
+// checkServe looks at what the service needs with these options.
+func checkServe(ctx context.Context, c *cli.Command) error {
+	if _, err := networks(c.StringSlice("forwarder")); err != nil {
+		return err
+	}
+	list := health.Look(ctx, health.Wanted{
+		Database:  c.String("database"),
+		Bags:      c.String("bags"),
+		Temporary: os.TempDir(),
+		Knowledge: func() (*knowledge.Knowledge, error) { return commands.LoadKnowledge(c.StringSlice("knowledge")...) },
+	})
+	return showHealth(c, append(list, health.Certificate(c.String("tls-cert"), c.String("tls-key"), time.Now())))
+}
+
+// fromFile sets the options that stand in a file and were not given otherwise.
+func fromFile(c *cli.Command, path string) error {
+	if path == "" {
+		return nil
+	}
+	raw, err := os.ReadFile(path)
+	if err != nil {
+		return err
+	}
+	var options map[string]any
+	if err := yaml.Unmarshal(raw, &options); err != nil {
+		return fmt.Errorf("%s: %w", path, err)
+	}
+	for name, value := range options {
+		i := slices.IndexFunc(c.Flags, func(f cli.Flag) bool { return slices.Contains(f.Names(), name) })
+		if i < 0 || name == "config" || name == "check" || name == "help" {
+			return fmt.Errorf("%s: serve has no option %q: see \"diorthos serve --help\"", path, name)
+		}
+		if c.IsSet(name) {
+			continue
+		}
+		values, several := value.([]any)
+		if !several {
+			values = []any{value}
+		}
+		for _, v := range values {
+			if err := c.Set(name, fmt.Sprint(v)); err != nil {
+				return fmt.Errorf("%s: %s: %w", path, name, err)
+			}
+		}
+	}
+	return nil
 }
 
 // networks reads addresses and networks.

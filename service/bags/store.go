@@ -88,6 +88,32 @@ func (s *Store) Take(
 	return key, info, kept.n, nil
 }
 
+// Put stores a bag under a key of its own, durably. One that lies there already is left as
+// it is, and made is false.
+func (s *Store) Put(ctx context.Context, key string, body io.Reader) (made bool, err error) {
+	if there, err := s.bucket.Exists(ctx, key); err != nil || there {
+		return false, err
+	}
+	writing, cancel := context.WithCancel(ctx)
+	defer cancel()
+	w, err := s.bucket.NewWriter(writing, key, &blob.WriterOptions{
+		ContentType:                 "application/octet-stream",
+		DisableContentTypeDetection: true,
+	})
+	if err != nil {
+		return false, err
+	}
+	if _, err := io.Copy(w, body); err != nil {
+		cancel() // a cancelled writer leaves nothing behind
+		_ = w.Close()
+		return false, err
+	}
+	if err := w.Close(); err != nil {
+		return false, err
+	}
+	return true, s.makeDurable(key)
+}
+
 // keeper remembers that it was the store that failed, and not the bag.
 type keeper struct {
 	w   io.Writer

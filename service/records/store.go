@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -210,4 +211,14 @@ func mapNotFound(err error) error {
 		return ErrNotFound
 	}
 	return err
+}
+
+// Newest is the version of the tables that this program makes.
+func Newest() (int64, error) {
+	list, err := fs.ReadDir(migrations, "migrations")
+	if err != nil || len(list) == 0 {
+		return 0, fmt.Errorf("database: no migrations: %w", err)
+	}
+	number, _, _ := strings.Cut(list[len(list)-1].Name(), "_")
+	return strconv.ParseInt(number, 10, 64)
 }

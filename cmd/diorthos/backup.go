@@ -1,0 +1,159 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"diorthos/core/units"
+	"diorthos/service/backup"
+	"diorthos/service/bags"
+)
+
+func storeFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{
+			Name: "database", Usage: "PostgreSQL connection string", Sources: cli.EnvVars("DIORTHOS_DATABASE"),
+		},
+		&cli.StringFlag{
+			Name: "bags", Usage: "folder where bags are kept", Value: "bags", Sources: cli.EnvVars("DIORTHOS_BAGS"),
+		},
+	}
+}
+
+func backupCommand() *cli.Command {
+	return &cli.Command{
+		Name: "backup", Usage: "write all that the service keeps into one file", ArgsUsage: "FILE",
+		Description: "Records and bags as they stand at one moment, while the service runs; checked before it counts.\n" +
+			"The file holds evidence and the hashes of tokens: it is readable by its owner alone.\n\n" +
+			"Examples:\n" +
+			"   diorthos backup --database … --bags /var/lib/diorthos/bags diorthos-2026-11-25.backup\n" +
+			"   diorthos restore --check diorthos-2026-11-25.backup",
+		Flags: storeFlags(),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			path, err := oneFile(c, true)
+			if err != nil {
+				return err
+			}
+			store, err := bags.Open(ctx, c.String("bags"))
+			if err != nil {
+				return err
+			}
+			defer func() { _ = store.Close() }()
+			sum, err := writeBackup(ctx, c, store, path)
+			if err != nil {
+				return err
+			}
+			tell(c.Root().Writer, "✓ "+path+" was written and checked", sum)
+			return nil
+		},
+	}
+}
+
+// oneFile is the file that is named, with a database where one is needed.
+func oneFile(c *cli.Command, database bool) (string, error) {
+	if c.Args().Len() != 1 {
+		return "", fmt.Errorf("FILE is missing: see \"diorthos %s --help\"", c.Name)
+	}
+	if database && c.String("database") == "" {
+		return "", errors.New("--database is missing, and DIORTHOS_DATABASE is not set")
+	}
+	return c.Args().First(), nil
+}
+
+// writeBackup writes beside the file, reads it once more, and only then gives it its name.
+func writeBackup(ctx context.Context, c *cli.Command, store *bags.Store, path string) (sum backup.Summary, err error) {
+	if _, err := os.Lstat(path); err == nil {
+		return sum, fmt.Errorf("%s is there already: name a file that is not", path)
+	}
+	f, err := os.CreateTemp(filepath.Dir(path), ".diorthos-backup-*") // readable by its owner alone
+	if err != nil {
+		return sum, err
+	}
+	defer func() {
+		if err != nil {
+			_, _ = f.Close(), os.Remove(f.Name())
+		}
+	}()
+	if sum, err = backup.Write(ctx, c.String("database"), store, f, progress(c.Root().ErrWriter, "written")); err != nil {
+		return sum, err
+	}
+	if err = f.Sync(); err != nil {
+		return sum, err
+	}
+	if _, err = f.Seek(0, io.SeekStart); err != nil {
+		return sum, err
+	}
+	if _, err = backup.Check(f); err != nil {
+		return sum, err
+	}
+	if err = f.Close(); err != nil {
+		return sum, err
+	}
+	return sum, os.Rename(f.Name(), path)
+}
+
+func restoreCommand() *cli.Command {
+	return &cli.Command{
+		Name: "restore", Usage: "make a service's records and bags of a backup", ArgsUsage: "FILE",
+		Description: "The database has to be empty. A file that is damaged or cut off restores nothing. With --check it\n" +
+			"is only read and held against its sums.\n\n" +
+			"Examples:\n" +
+			"   diorthos restore --check diorthos-2026-11-25.backup\n" +
+			"   diorthos restore --database postgres:///diorthos2 --bags /var/lib/diorthos/bags2 diorthos-2026-11-25.backup",
+		Flags: append(storeFlags(), &cli.BoolFlag{Name: "check", Usage: "read and check the file, and change nothing"}),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			path, err := oneFile(c, !c.Bool("check"))
+			if err != nil {
+				return err
+			}
+			f, err := os.Open(path)
+			if err != nil {
+				return err
+			}
+			defer func() { _ = f.Close() }()
+			if c.Bool("check") {
+				sum, err := backup.Check(f)
+				if err != nil {
+					return err
+				}
+				tell(c.Root().Writer, "✓ "+path+" is as it was written", sum)
+				return nil
+			}
+			store, err := bags.Open(ctx, c.String("bags"))
+			if err != nil {
+				return err
+			}
+			defer func() { _ = store.Close() }()
+			sum, err := backup.Restore(ctx, c.String("database"), store, f, progress(c.Root().ErrWriter, "restored"))
+			if err != nil {
+				return err
+			}
+			tell(c.Root().Writer, "✓ restored; \"diorthos serve\" with this database and these bags goes on from there", sum)
+			return nil
+		},
+	}
+}
+
+// progress tells every two seconds how far it came.
+func progress(out io.Writer, what string) backup.Progress {
+	last := time.Now()
+	return func(done, total int64) {
+		if time.Since(last) > 2*time.Second {
+			last = time.Now()
+			_, _ = fmt.Fprintf(out, "%s of %s %s\n", units.FormatBytes(done), units.FormatBytes(total), what)
+		}
+	}
+}
+
+func tell(out io.Writer, head string, s backup.Summary) {
+	_, _ = fmt.Fprintf(out, "%s\n  as of %s: %d machines, %d cases, %d climbs, %d people, %d audit entries, %d bags of %s\n",
+		head, s.Made.Format("2006-01-02 15:04:05 UTC"), s.Rows["machines"], s.Rows["cases"], s.Rows["climbs"],
+		s.Rows["people"], s.Rows["audit"], s.Bags, units.FormatBytes(s.BagBytes))
+}
