@@ -25,6 +25,8 @@ if [ "${1:-demo}" = test ]; then
   need gpg /usr/bin/gpg
   need xz-utils /usr/bin/xz
   need bzip2 /usr/bin/bzip2 /bin/bzip2
+  need grub-common /usr/bin/grub-script-check
+  need grub-pc-bin /usr/lib/grub/i386-pc/kernel.img
   need chromium /usr/bin/chromium
   need fonts-dejavu-core /usr/share/fonts/truetype/dejavu/DejaVuSans.ttf
 fi
