@@ -24,6 +24,10 @@ const (
 	LinkConfig   LinkKind = "boot store"
 	LinkVolume   LinkKind = "volume"
 	LinkKernel   LinkKind = "kernel"
+	LinkCore     LinkKind = "core image"
+	LinkRoot     LinkKind = "root volume"
+	LinkInit     LinkKind = "first program"
+	LinkMounts   LinkKind = "mounts"
 	LinkPending  LinkKind = "pending work"
 	LinkServices LinkKind = "services"
 )
@@ -99,6 +103,10 @@ type LoaderChecker interface {
 	CheckLoader(raw []byte) error
 }
 
+// A KernelChecker is a System that can tell from its bytes whether what is started is a
+// kernel.
+type KernelChecker interface{ CheckKernel() error }
+
 // A Ground is what a chain is followed over.
 type Ground struct {
 	Mode     firmware.Mode
@@ -164,7 +172,13 @@ func Follow(g Ground) Chain {
 			kernel = [][]byte{raw}
 		}
 	}
-	if add(file(LinkKernel, system, config.Kernel, kernel, "kernel")) {
+	link := file(LinkKernel, system, config.Kernel, kernel, "kernel")
+	if check, ok := g.System.(KernelChecker); ok && link.Fault == "" {
+		if err := check.CheckKernel(); err != nil {
+			link.Saw, link.Fault = err.Error(), KernelAltered
+		}
+	}
+	if add(link) {
 		for _, l := range g.System.Rest(system) {
 			if !add(l) {
 				break

@@ -20,9 +20,14 @@ const (
 	StoreDamaged       Fault = "boot-store-damaged"
 	MenuMissing        Fault = "menu-missing"
 	StoreOtherVolume   Fault = "boot-store-other-volume"
+	CoreImageDamaged   Fault = "core-image-damaged"
+	ModulesMissing     Fault = "loader-modules-missing"
 	KernelMissing      Fault = "kernel-missing"
 	KernelAltered      Fault = "kernel-altered"
 	EarlyImageMissing  Fault = "early-image-missing"
+	RootMissing        Fault = "root-volume-missing"
+	InitMissing        Fault = "init-missing"
+	MountMissing       Fault = "mount-missing"
 	PendingUnreadable  Fault = "pending-unreadable"
 	PendingHalfDone    Fault = "pending-half-done"
 	PendingMissing     Fault = "pending-component-gone"
@@ -38,7 +43,8 @@ func Faults() []Fault {
 		TableDamaged, TableNotSigned, StyleAgainst, ESPMissing, BootOrder, EntriesStale, EntriesMissing,
 		CodeDamaged, CodeUnreadable,
 		ActiveFlag, SectorDamaged, SectorUnreadable, VolumeUnreadable, LoaderMissing, LoaderAltered, StoreDamaged,
-		MenuMissing, StoreOtherVolume, KernelMissing, KernelAltered, EarlyImageMissing, PendingUnreadable, PendingHalfDone,
+		MenuMissing, StoreOtherVolume, CoreImageDamaged, ModulesMissing, KernelMissing, KernelAltered,
+		EarlyImageMissing, RootMissing, InitMissing, MountMissing, PendingUnreadable, PendingHalfDone,
 		PendingMissing, ComponentWants, ServicesUnreadable, ServiceOfProgram, ComponentsUnknown,
 	}
 }

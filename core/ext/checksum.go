@@ -95,19 +95,61 @@ const (
 	folderTailType = 0xde
 )
 
-// checkFolder compares a block of a folder with the checksum at its end. The
-// index blocks of a hashed tree have theirs elsewhere and are passed over:
-// what they lead to is found without them.
+// indexAt is where the entries of a block of a hashed tree begin (ext4/directory.rst, "Hash
+// Tree Directories"): behind the folder's own two entries and the root's head, or behind one
+// empty entry; 0 for a block that holds names. Its end may still look like that of one: a
+// folder that grows becomes a tree in place.
+func (s super) indexAt(in *inode, b []byte) int {
+	if in.flags&flagIndex == 0 || len(b) < 40 {
+		return 0
+	}
+	le := binary.LittleEndian
+	switch first := int64(le.Uint16(b[4:])); {
+	case first == s.blockSize && le.Uint32(b) == 0:
+		return 8
+	case first == 12 && int64(le.Uint16(b[16:])) == s.blockSize-12 && le.Uint32(b[24:]) == 0 && b[29] == 8:
+		return 32
+	}
+	return 0
+}
+
+// checkIndex compares a block of a hashed tree with its checksum, which stands behind the
+// last entry that there is room for.
+func (s super) checkIndex(in *inode, b []byte, at int) error {
+	le := binary.LittleEndian
+	limit, count := int(le.Uint16(b[at:])), int(le.Uint16(b[at+2:]))
+	end := at + 8*limit
+	if count > limit || end+8 > len(b) {
+		return &FormatError{
+			In:   "ext",
+			What: fmt.Sprintf("inode %d: index of a folder", in.number),
+			Want: "entries and a checksum within the block",
+			Got:  fmt.Sprintf("%d of %d entries", count, limit),
+		}
+	}
+	want := sum(sum(sum(in.seed, b[:at+8*count]), b[end:end+4]), make([]byte, 4))
+	if got := le.Uint32(b[end+4:]); want != got {
+		return &FormatError{
+			In:   "ext",
+			What: fmt.Sprintf("inode %d: index of a folder: checksum", in.number),
+			Want: fmt.Sprintf("0x%08x", want),
+			Got:  fmt.Sprintf("0x%08x", got),
+		}
+	}
+	return nil
+}
+
+// checkFolder compares a block of a folder with its checksum.
 func (s super) checkFolder(in *inode, b []byte) error {
 	if !s.checks() || int64(len(b)) != s.blockSize {
 		return nil
 	}
+	if at := s.indexAt(in, b); at > 0 {
+		return s.checkIndex(in, b, at)
+	}
 	le := binary.LittleEndian
 	tail := b[len(b)-folderTail:]
 	if le.Uint32(tail) != 0 || le.Uint16(tail[4:]) != folderTail || tail[7] != folderTailType {
-		if in.flags&flagIndex != 0 {
-			return nil
-		}
 		return &FormatError{
 			In:   "ext",
 			What: fmt.Sprintf("inode %d: end of a folder's block", in.number),

@@ -3,6 +3,7 @@ package ext_test
 import (
 	"bytes"
 	"crypto/sha256"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
@@ -11,6 +12,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -201,4 +203,68 @@ func FuzzOpen(f *testing.F) {
 			return nil
 		})
 	})
+}
+
+// A folder whose names are found by an index, made by e2fsck; and, where this may be done
+// here, one that grew under a running kernel, whose first block still ends like one with
+// names. A damaged index is not read.
+func TestAFolderWithAnIndexIsRead(t *testing.T) {
+	path := volume(t, tree(t), "-t", "ext4", "-O", "metadata_csum,dir_index").Name()
+	if out, err := exec.Command("e2fsck", "-fyD", path).CombinedOutput(); err != nil && !strings.Contains(string(out), "MODIFIED") {
+		t.Fatalf("e2fsck: %v: %s", err, out)
+	}
+	names := func(raw []byte, folder string) (int, error) {
+		v, err := ext.Open(bytes.NewReader(raw))
+		if err != nil {
+			t.Fatal(err)
+		}
+		list, err := fs.ReadDir(v, folder)
+		return len(list), err
+	}
+	if os.Geteuid() == 0 {
+		grow(t, path)
+	}
+	raw, err := os.ReadFile(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if n, err := names(raw, "many"); err != nil || n != 600 {
+		t.Errorf("%d names, %v; want 600", n, err)
+	}
+	if os.Geteuid() == 0 {
+		if n, err := names(raw, "grown"); err != nil || n != 900 {
+			t.Errorf("of a folder that grew: %d names, %v; want 900", n, err)
+		}
+	}
+	out, err := exec.Command("debugfs", "-R", "bmap many 0", path).Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	at, err := strconv.ParseInt(strings.TrimSpace(string(out)), 10, 64)
+	if err != nil {
+		t.Fatalf("debugfs: %q", out)
+	}
+	raw[at<<10<<binary.LittleEndian.Uint32(raw[1024+24:])+40] ^= 1
+	if n, err := names(raw, "many"); err == nil {
+		t.Errorf("a damaged index is read: %d names", n)
+	}
+}
+
+// grow makes a folder large under the kernel.
+func grow(t *testing.T, path string) {
+	t.Helper()
+	at := t.TempDir()
+	if out, err := exec.Command("mount", "-o", "loop", path, at).CombinedOutput(); err != nil {
+		t.Fatalf("mount: %v: %s", err, out)
+	}
+	err := os.Mkdir(filepath.Join(at, "grown"), 0o755)
+	for i := 0; err == nil && i < 900; i++ {
+		err = os.WriteFile(filepath.Join(at, "grown", fmt.Sprintf("a-name-of-some-length-%04d", i)), nil, 0o644)
+	}
+	if out, gone := exec.Command("umount", at).CombinedOutput(); gone != nil {
+		t.Fatalf("umount: %v: %s", gone, out)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
 }

@@ -7,25 +7,24 @@ import (
 	"io/fs"
 	"path"
 	"regexp"
-	"slices"
-	"strings"
 
 	"diorthos/core/bag"
 	"diorthos/core/boot"
 	"diorthos/core/firmware"
 	"diorthos/core/layout"
 	"diorthos/core/system"
+	"diorthos/platform/grub"
 )
 
 // HoldsLoader is never said: the family's loader lies on the EFI system
 // partition, which its type tells.
 func (Adapter) HoldsLoader(fs.FS) bool { return false }
 
-// Survey follows the boot chain of a machine that starts by UEFI, as GRUB's
-// packages lay it out: loader and a short configuration on the EFI system
-// partition, which names the volume with the rest by its UUID; there, the first entry of the
-// menu. How a machine
-// with the older firmware finds GRUB is not told by files, and not followed.
+// Survey follows the boot chain as firmware, loader, kernel and the first program do. By
+// UEFI: loader and a short configuration on the EFI system partition, which names the volume
+// with the menu by its UUID. By the older firmware: the code of sector 0, GRUB's core image
+// behind it and what that carries. Then the entry of the menu that is started by itself, its
+// kernel and early-boot image, the root volume, the first program and what it mounts.
 func (Adapter) Survey(g system.Ground, facts *bag.Facts) {
 	esp := 0
 	for _, p := range g.Table.Partitions() {
@@ -33,13 +32,18 @@ func (Adapter) Survey(g system.Ground, facts *bag.Facts) {
 			esp = p.Number
 		}
 	}
-	if esp == 0 || facts.Firmware != nil && facts.Firmware.Mode != firmware.UEFI {
+	bios := esp == 0 || facts.Firmware != nil && facts.Firmware.Mode == firmware.BIOS
+	if bios && !startsByBIOS(g, facts) {
 		return
 	}
 	if facts.State == nil {
 		facts.State = &bag.State{}
 	}
-	s := &grub{ground: g, esp: g.Volume(esp), number: esp}
+	if bios {
+		facts.State.Chain = biosChain(g)
+		return
+	}
+	s := &loaderChain{ground: g, esp: g.Volume(esp), number: esp}
 	facts.State.Chain = boot.Follow(boot.Ground{
 		Mode:     firmware.UEFI,
 		Disk:     g.Disk,
@@ -50,11 +54,27 @@ func (Adapter) Survey(g system.Ground, facts *bag.Facts) {
 	})
 }
 
-// grub is the family's part of the chain.
-type grub struct {
+// startsByBIOS reports whether the disk is meant to be started by the older firmware: it is
+// said so, its table is an MBR, or it has a partition for GRUB's core image.
+func startsByBIOS(g system.Ground, facts *bag.Facts) bool {
+	if facts.Firmware != nil {
+		return facts.Firmware.Mode == firmware.BIOS
+	}
+	for _, p := range g.Table.Partitions() {
+		if p.TypeCode == layout.TypeBIOSBoot.String() {
+			return true
+		}
+	}
+	return g.Table.Style() == layout.StyleMBR
+}
+
+// loaderChain is the family's part of the chain.
+type loaderChain struct {
 	ground system.Ground
 	esp    fs.FS // nil when it cannot be read
 	number int   // of its partition
+
+	start *grub.Start // what the menu starts; nil where that is not known
 }
 
 // loaders are where loaders lie, the first that is there and can run counts; the last are
@@ -66,10 +86,10 @@ var loaders = []string{
 }
 
 // Code is not known: it differs with every version.
-func (*grub) Code() (disk, sector *boot.Piece) { return nil, nil }
+func (*loaderChain) Code() (disk, sector *boot.Piece) { return nil, nil }
 
 // Loader is the first of the loaders that is there and can run, else the first that is there.
-func (s *grub) Loader(firmware.Mode) (string, [][]byte) {
+func (s *loaderChain) Loader(firmware.Mode) (string, [][]byte) {
 	there := ""
 	for _, name := range loaders {
 		if s.esp == nil {
@@ -89,7 +109,7 @@ func (s *grub) Loader(firmware.Mode) (string, [][]byte) {
 }
 
 // CheckLoader says why the loader cannot run, by its bytes.
-func (*grub) CheckLoader(raw []byte) error {
+func (*loaderChain) CheckLoader(raw []byte) error {
 	_, err := identify(raw)
 	return err
 }
@@ -97,8 +117,8 @@ func (*grub) CheckLoader(raw []byte) error {
 // Config finds what the loader that is started reads: GRUB's short configuration beside it,
 // or the commands that it carries, name the volume with the menu; systemd-boot's entries
 // lie on the EFI system partition.
-func (s *grub) Config(esp fs.FS, mode firmware.Mode) (boot.Config, error) {
-	name, _ := (&grub{ground: s.ground, esp: esp}).Loader(mode)
+func (s *loaderChain) Config(esp fs.FS, mode firmware.Mode) (boot.Config, error) {
+	name, _ := (&loaderChain{ground: s.ground, esp: esp}).Loader(mode)
 	p, _, err := readProgram(esp, name)
 	if err != nil {
 		return boot.Config{}, err
@@ -117,12 +137,19 @@ func (s *grub) Config(esp fs.FS, mode firmware.Mode) (boot.Config, error) {
 	if err != nil {
 		return boot.Config{}, err
 	}
-	if at, ok := s.menuOn(uuid); !ok {
+	start, known, err := startOn(s.ground, uuid, true)
+	switch {
+	case err != nil:
 		return boot.Config{}, &boot.FaultError{
-			Fault: boot.MenuMissing, Err: fmt.Errorf("%s: %w on volume %s: %s", from, errNoMenu, uuid, at),
+			Fault: boot.MenuMissing, Err: fmt.Errorf("%s: %w on volume %s: %w", from, errNoMenu, uuid, err),
 		}
+	case !known: // no partition of this disk, or one that cannot be read: the next link says so
+		return boot.Config{Volume: uuid, Kernel: "a kernel"}, nil
+	case start.Kernel.Volume == nil:
+		return boot.Config{Volume: uuid, Kernel: start.Chain}, nil
 	}
-	return boot.Config{Volume: uuid, Kernel: s.kernel(uuid)}, nil
+	s.start = start
+	return boot.Config{Volume: start.Kernel.Volume.UUID, Kernel: start.Kernel.Path}, nil
 }
 
 // stubs are the short configurations that a GRUB of this family reads first, where it was
@@ -136,7 +163,7 @@ func stubs(loader string) []string {
 }
 
 // volumeOf is the volume on which GRUB looks for its menu, and what says so.
-func (s *grub) volumeOf(esp fs.FS, loader string, p program) (uuid, from string, err error) {
+func (s *loaderChain) volumeOf(esp fs.FS, loader string, p program) (uuid, from string, err error) {
 	if uuid = volumeIn(p.config); uuid != "" {
 		return uuid, loader, nil
 	}
@@ -161,95 +188,30 @@ func (s *grub) volumeOf(esp fs.FS, loader string, p program) (uuid, from string,
 }
 
 // espUUID is the name of the EFI system partition's file system.
-func (s *grub) espUUID() string {
+func (s *loaderChain) espUUID() string {
 	return s.ground.Contents[s.number].UUID
+}
+
+// Rest follows what lies behind the kernel.
+func (s *loaderChain) Rest(fs.FS) []boot.Link {
+	if s.start == nil {
+		return nil
+	}
+	return behind(s.ground, s.start)[1:] // the kernel was looked at
+}
+
+// CheckKernel says why what is started is no kernel, by its bytes.
+func (s *loaderChain) CheckKernel() error {
+	if s.start == nil {
+		return nil
+	}
+	if l := kernelLink(s.start.Kernel); l.Fault != "" {
+		return errors.New(l.Saw)
+	}
+	return nil
 }
 
 // errNoMenu means that the loader stops at its prompt.
 var errNoMenu = errors.New("the loader's menu is not there")
 
-// menuOn reports whether a volume that can be read has a menu that starts a kernel,
-// and where it was looked for. Of a volume that cannot be read nothing is said here.
-func (s *grub) menuOn(uuid string) (at string, ok bool) {
-	for number, content := range s.ground.Contents {
-		volume := s.ground.Volume(number)
-		if !strings.EqualFold(content.UUID, uuid) || volume == nil {
-			continue
-		}
-		for _, folder := range []string{"boot", "."} {
-			text := readText(volume, path.Join(folder, "grub/grub.cfg"))
-			if strings.Contains(text, "blscfg") || menuLine.MatchString(text) {
-				return "", true
-			}
-		}
-		return "no grub/grub.cfg that starts a kernel", false
-	}
-	return "", true
-}
-
-// A menuEntry is what the loader starts when nobody chooses.
-type menuEntry struct{ kernel, early string }
-
-var menuLine = regexp.MustCompile(`(?m)^\s*(linux|initrd)\s+(\S+)`)
-
-// entry is the first of the loader's menu on a volume. Where the menu cannot be
-// read it is the newest kernel that has an early-boot image, or the newest.
-func entry(volume fs.FS) menuEntry {
-	for _, folder := range []string{"boot", "."} { // a boot volume of its own has them at its root
-		var e menuEntry
-		for _, m := range menuLine.FindAllStringSubmatch(readText(volume, path.Join(folder, "grub/grub.cfg")), -1) {
-			name := strings.TrimPrefix(m[2], "/")
-			switch {
-			case m[1] == "linux" && e.kernel == "":
-				e.kernel = name
-			case m[1] == "initrd" && e.early == "" && e.kernel != "":
-				e.early = name
-			}
-		}
-		if e.kernel != "" {
-			return e
-		}
-		names, _ := fs.Glob(volume, path.Join(folder, "vmlinuz-*")) // the pattern is right
-		slices.SortFunc(names, func(a, b string) int { return compareKernels(b, a) })
-		for _, kernel := range names {
-			early := path.Join(folder, strings.Replace(path.Base(kernel), "vmlinuz-", "initrd.img-", 1))
-			if _, err := fs.Stat(volume, early); err == nil {
-				return menuEntry{kernel, early}
-			}
-		}
-		if len(names) > 0 {
-			return menuEntry{names[0], path.Join(folder, strings.Replace(path.Base(names[0]), "vmlinuz-", "initrd.img-", 1))}
-		}
-	}
-	return menuEntry{kernel: "boot/vmlinuz"}
-}
-
-func compareKernels(a, b string) int {
-	return CompareVersions(strings.TrimPrefix(path.Base(a), "vmlinuz-"), strings.TrimPrefix(path.Base(b), "vmlinuz-"))
-}
-
-// kernel is what the loader starts from a volume.
-func (s *grub) kernel(uuid string) string {
-	for number, content := range s.ground.Contents {
-		if volume := s.ground.Volume(number); strings.EqualFold(content.UUID, uuid) && volume != nil {
-			return entry(volume).kernel
-		}
-	}
-	return "boot/vmlinuz"
-}
-
-// Rest looks for the early-boot image that is started with the kernel.
-func (s *grub) Rest(volume fs.FS) []boot.Link {
-	early := entry(volume).early
-	if early == "" {
-		return nil
-	}
-	info, err := fs.Stat(volume, early)
-	switch {
-	case err != nil:
-		return []boot.Link{{Kind: "early-boot image", What: early, Saw: "it is not there", Fault: "early-image-missing"}}
-	case info.Size() == 0:
-		return []boot.Link{{Kind: "early-boot image", What: early, Saw: "it is empty", Fault: "early-image-missing"}}
-	}
-	return []boot.Link{{Kind: "early-boot image", What: early, Saw: "it is there"}}
-}
+var prefixLine = regexp.MustCompile(`(?m)^\s*set prefix=\(\$root\)'?([^'\s]+)`)

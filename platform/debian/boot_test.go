@@ -42,8 +42,8 @@ func TestTheChainOfGRUBEndsAtItsFirstBrokenLink(t *testing.T) {
 			"EFI/debian/grub.cfg":    {Data: []byte("search.fs_uuid " + uuid + " root hd0,gpt2\n")},
 		}
 		holds := fstest.MapFS{
-			"boot/vmlinuz-6.1.0-50-cloud-amd64":    {Data: []byte("kernel")},
-			"boot/initrd.img-6.1.0-50-cloud-amd64": {Data: []byte("image")},
+			"boot/vmlinuz-6.1.0-50-cloud-amd64":    {Data: standin.Kernel(0)},
+			"boot/initrd.img-6.1.0-50-cloud-amd64": {Data: standin.EarlyImage()},
 			"boot/vmlinuz-6.1.0-56-cloud-amd64":    {},
 			"boot/grub/grub.cfg": {Data: []byte(
 				"menuentry 'x' {\n" +

@@ -24,8 +24,8 @@ import (
 func TestLoadersAreKnownByTheirContent(t *testing.T) {
 	const uuid = "087d985b-06cf-4d11-99a0-fe015d3f42ee"
 	menu := fstest.MapFS{
-		"boot/vmlinuz-6.1.0-50":    {Data: []byte("kernel")},
-		"boot/initrd.img-6.1.0-50": {Data: []byte("image")},
+		"boot/vmlinuz-6.1.0-50":    {Data: standin.Kernel(0)},
+		"boot/initrd.img-6.1.0-50": {Data: standin.EarlyImage()},
 		"boot/grub/grub.cfg": {Data: []byte("menuentry 'x' {\n\tlinux /boot/vmlinuz-6.1.0-50 ro\n" +
 			"\tinitrd /boot/initrd.img-6.1.0-50\n}\n")},
 	}
@@ -61,7 +61,7 @@ func TestLoadersAreKnownByTheirContent(t *testing.T) {
 			"loader/entries/debian-6.1.conf": {Data: []byte(
 				"title Debian\nlinux /debian/6.1/linux\ninitrd /debian/6.1/initrd\n",
 			)},
-			"debian/6.1/linux": {Data: []byte("kernel")},
+			"debian/6.1/linux": {Data: standin.Kernel(0)},
 		}, ""},
 		"systemd-boot without an entry": {
 			fstest.MapFS{"EFI/systemd/systemd-bootx64.efi": {Data: sdBoot}}, "boot-store-damaged",
@@ -99,7 +99,7 @@ func TestTheLoaderIsPutBackFromWhatTheMachineHas(t *testing.T) {
 	disk, tree := filepath.Join(folder, "disk.img"), filepath.Join(folder, "tree")
 	files := map[string]string{
 		"etc/os-release": "ID=debian\nPRETTY_NAME=\"Debian of the harbour\"\n", "etc/hostname": "quay-3\n",
-		"var/lib/dpkg/status": "", "boot/grub/grub.cfg": "linux /boot/vmlinuz-6.1.0-50 ro\n",
+		"var/lib/dpkg/status": "", "boot/grub/grub.cfg": "menuentry x {\n linux /boot/vmlinuz-6.1.0-50 ro\n}\n",
 		"usr/lib/grub/x86_64-efi/monolithic/grubx64.efi": string(standin.Program("")),
 	}
 	lay(t, tree, files)

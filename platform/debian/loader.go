@@ -21,7 +21,7 @@ type System struct {
 	root   fs.FS
 	esp    *fat.Editor
 	number int // of the EFI system partition
-	chain  *grub
+	chain  *loaderChain
 	uuid   string // of the volume with the menu
 	folder string // of GRUB's files on it
 }
@@ -59,7 +59,7 @@ func (Adapter) Open(dev block.Device, number int, o system.Options) (system.Syst
 		return nil, system.ErrOnlyRead
 	}
 	ground.Volume = func(n int) fs.FS { return volumes[n] }
-	s.chain = &grub{ground: ground, esp: s.esp, number: s.number}
+	s.chain = &loaderChain{ground: ground, esp: s.esp, number: s.number}
 	s.uuid, s.folder = s.menuVolume()
 	return s, nil
 }
@@ -238,4 +238,4 @@ func (s *System) runs(name string) error {
 	return err
 }
 
-var _ boot.LoaderChecker = (*grub)(nil)
+var _ boot.LoaderChecker = (*loaderChain)(nil)

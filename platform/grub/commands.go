@@ -334,10 +334,12 @@ func (s *state) early(args []string, fail failing) (bool, error) {
 	}
 	for _, a := range args {
 		f, err := s.find(a)
+		if f.Volume != nil {
+			s.start.Early = append(s.start.Early, f)
+		}
 		if err != nil {
 			return fail(err.Error())
 		}
-		s.start.Early = append(s.start.Early, f)
 	}
 	return true, nil
 }

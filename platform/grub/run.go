@@ -42,6 +42,9 @@ type Missing struct {
 }
 
 func (m *Missing) String() string {
+	if m.Line == 0 {
+		return m.What + ": " + m.Why
+	}
 	return fmt.Sprintf("%s line %d: %s: %s", m.File, m.Line, m.What, m.Why)
 }
 

@@ -1,6 +1,9 @@
 package debian
 
-import "encoding/binary"
+import (
+	"encoding/binary"
+	"strings"
+)
 
 // Program is the least of an EFI program for x86-64 that GRUB is put together as: headers,
 // one section, and the commands that it carries, if any. It runs nowhere; by its bytes it
@@ -36,4 +39,25 @@ func Program(commands string) []byte {
 	le.PutUint32(section[16:], uint32(len(objects)))
 	le.PutUint32(section[20:], uint32(len(raw)))
 	return append(raw, objects...)
+}
+
+// Kernel is size bytes that a boot loader takes for a kernel for x86: the header of the Linux
+// boot protocol, and nothing that runs.
+func Kernel(size int) []byte {
+	le := binary.LittleEndian
+	raw := make([]byte, max(size, 0x400))
+	raw[0x1f1] = 1                                         // sectors of set-up code
+	le.PutUint32(raw[0x1f4:], uint32((len(raw)-2*512)/16)) // what is behind it, in units of 16 bytes
+	le.PutUint16(raw[0x1fe:], 0xaa55)
+	copy(raw[0x202:], "HdrS")
+	raw[len(raw)-1] = 1
+	return raw
+}
+
+// EarlyImage is an archive with nothing in it, in the form of early-boot images.
+func EarlyImage() []byte {
+	entry := "070701" + strings.Repeat("0", 8*11) + "0000000B" + strings.Repeat("0", 8) + "TRAILER!!!\x00"
+	raw := make([]byte, 512)
+	copy(raw, entry)
+	return raw
 }

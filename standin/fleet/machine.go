@@ -198,6 +198,11 @@ func (m Machine) bootTree(folder string) error {
 	for _, name := range slices.Sorted(maps.Keys(files)) {
 		data := make([]byte, files[name])
 		_, _ = noise.Read(data)
+		if strings.HasPrefix(name, "vmlinuz-") {
+			copy(data, debian.Kernel(len(data))[:0x400])
+		} else {
+			copy(data, debian.EarlyImage())
+		}
 		if err := putFile(folder, name, data); err != nil {
 			return err
 		}
@@ -222,6 +227,8 @@ func (m Machine) systemTree(folder string) error {
 			"VERSION=\"12 (bookworm)\"\n" +
 			"ID=debian\n",
 		"etc/hostname": m.Name + "\n",
+		"sbin/init":    "#!/bin/sh\nexec sleep 1000000\n",
+		"bin/sh":       "what scripts are run by\n",
 		"etc/fstab": fmt.Sprintf(
 			"UUID=%s / ext4 errors=remount-ro 0 1\n"+
 				"UUID=%s /boot ext4 defaults 0 2\n"+
@@ -324,7 +331,11 @@ func putFile(folder, name string, data []byte) error {
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 		return err
 	}
-	return os.WriteFile(path, data, 0o644)
+	mode := os.FileMode(0o644)
+	if strings.Contains(name, "bin/") {
+		mode = 0o755
+	}
+	return os.WriteFile(path, data, mode)
 }
 
 // overwriteStart does what a program does that takes the disk for a file.
