@@ -239,7 +239,7 @@ var systemActions = map[ID]Action{
 	"store.repair": systemAction(repairStore, proveStore[system.Components]),
 	"boot.code": systemAction(
 		bootAction(
-			"boot code in sector 0 as in the component store",
+			"boot code in sector 0 as the system has it",
 			system.BootPieces.PutBootCode,
 		),
 		proveBoot[system.BootPieces]("code"),
@@ -257,6 +257,14 @@ var systemActions = map[ID]Action{
 	"boot.store": systemAction(
 		bootAction("what the loader reads, so that it starts the system on this disk", system.LoaderFiles.PutBootStore),
 		proveBoot[system.LoaderFiles]("store"),
+	),
+	"boot.mounts": systemAction(
+		func(_ context.Context, _ *Context, s system.References) ([]string, error) { return s.MendMounts() },
+		proveBoot[system.References]("mounts"),
+	),
+	"boot.root": systemAction(
+		func(_ context.Context, _ *Context, s system.References) ([]string, error) { return s.MendRoot() },
+		proveBoot[system.References]("root"),
 	),
 }
 

@@ -43,6 +43,7 @@ const (
 	HasBootPieces   Ability = "boot code and boot sector"
 	HasLoaderFiles  Ability = "loader and its configuration"
 	HasBootVolume   Ability = "boot volume"
+	HasReferences   Ability = "names of volumes that the start goes by"
 	HasFirmware     Ability = "firmware state" // of the adapter
 	HasSupply       Ability = "components from elsewhere"
 	HasPackages     Ability = "packages and upgrades"
@@ -177,6 +178,12 @@ type (
 		PutBootStore() error
 		BootPiece(kind string) error
 	}
+	// References are names of volumes by which a system starts.
+	References interface {
+		MendMounts() ([]string, error)
+		MendRoot() ([]string, error)
+		BootPiece(kind string) error
+	}
 	// BootVolume is the partition from which the system is started.
 	BootVolume interface{ BootPartition() int }
 )
@@ -199,6 +206,7 @@ var abilities = []struct {
 	{HasCleanInstall, reflect.TypeFor[CleanInstall](), false}, {HasCheckpoints, reflect.TypeFor[Checkpoints](), false},
 	{HasStartMode, reflect.TypeFor[StartMode](), false}, {HasBootPieces, reflect.TypeFor[BootPieces](), false},
 	{HasLoaderFiles, reflect.TypeFor[LoaderFiles](), false},
+	{HasReferences, reflect.TypeFor[References](), false},
 	{HasBootVolume, reflect.TypeFor[BootVolume](), false},
 	{HasStateLists, reflect.TypeFor[StateLists](), false},
 	{HasFirmware, reflect.TypeFor[FirmwareHolder](), true}, {HasSupply, reflect.TypeFor[Supplier](), true},

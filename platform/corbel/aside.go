@@ -17,7 +17,8 @@ import (
 // Lacks says what the stand-in has not.
 func (Adapter) Lacks() map[system.Ability]string {
 	return map[system.Ability]string{
-		system.HasPackages: "what is offered comes from the vendor's catalogue, with what it asks of a machine",
+		system.HasReferences: "its boot store names the one volume, and is put right as a whole",
+		system.HasPackages:   "what is offered comes from the vendor's catalogue, with what it asks of a machine",
 	}
 }
 

@@ -16,8 +16,10 @@ import (
 	"diorthos/core/system"
 )
 
-// A System is one that was opened to be changed: what lies on its EFI system partition.
+// A System is one that starts by UEFI and was opened to be changed: what lies on its EFI
+// system partition, and the names of volumes by which it starts.
 type System struct {
+	references
 	root   fs.FS
 	esp    *fat.Editor
 	number int // of the EFI system partition
@@ -26,7 +28,8 @@ type System struct {
 	folder string // of GRUB's files on it
 }
 
-// Open opens a system that starts by UEFI. Of others nothing can be changed so far.
+// Open opens a system: one with an EFI system partition starts by UEFI, any other by the
+// older firmware.
 func (Adapter) Open(dev block.Device, number int, o system.Options) (system.System, error) {
 	table, err := layout.Read(dev)
 	if err != nil {
@@ -55,10 +58,14 @@ func (Adapter) Open(dev block.Device, number int, o system.Options) (system.Syst
 		volumes[p.Number] = e
 	}
 	s.root = volumes[number]
-	if s.esp == nil || s.root == nil {
+	if s.root == nil {
 		return nil, system.ErrOnlyRead
 	}
 	ground.Volume = func(n int) fs.FS { return volumes[n] }
+	s.references = references{dev: dev, ground: ground, uefi: s.esp != nil}
+	if s.esp == nil {
+		return &BIOSSystem{s.references}, nil
+	}
 	s.chain = &loaderChain{ground: ground, esp: s.esp, number: s.number}
 	s.uuid, s.folder = s.menuVolume()
 	return s, nil
@@ -212,6 +219,9 @@ func (s *System) put(name string, raw []byte) error {
 // BootPiece follows what firmware and loader do on this disk, and says whether the loader
 // can run, and whether what it reads leads to a menu of this disk.
 func (s *System) BootPiece(kind string) error {
+	if kind == "mounts" || kind == "root" {
+		return s.reference(kind)
+	}
 	name, _ := s.chain.Loader(firmware.UEFI)
 	if err := s.runs(name); err != nil {
 		return err
