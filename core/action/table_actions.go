@@ -49,6 +49,7 @@ var tableActions = map[ID]Action{
 			return []Check{noWorse(p, func(p layout.Problem) bool { return p.ID == "mbr-not-signed" })}
 		}),
 	},
+	"layout.type-esp": {fits: holdsAnySystem, do: typeESP, prove: proveESP},
 	"layout.activate": {
 		Parameters: []Parameter{{Name: "partition", Says: "number of the partition; empty for the one with the loader"}},
 		fits:       holdsSystem, do: activate, prove: proveActive,
@@ -227,6 +228,55 @@ func toActivate(c *Context) (int, Check) {
 
 // activate flags the partition active from which the system is started, and no
 // other.
+// espByContent is the partition that holds programs for UEFI firmware, where none is of the
+// type that says so.
+func espByContent(c *Context) (int, Check) {
+	check := Check{What: "one partition holds programs for UEFI, and none is of the type for them"}
+	var found []int
+	for _, p := range c.table.Partitions() {
+		if p.TypeCode == layout.TypeESP.String() {
+			check.Saw = fmt.Sprintf("partition %d is of that type", p.Number)
+			return 0, check
+		}
+		part := block.NewReadRange(c.draft, p.Off, p.Length)
+		if volume := system.Volume(part, layout.Recognise(part)); volume != nil && system.HoldsEFI(volume) {
+			found = append(found, p.Number)
+		}
+	}
+	check.Saw, check.OK = fmt.Sprint(found), len(found) == 1 && c.table.Style() == layout.StyleGPT
+	if !check.OK {
+		return 0, check
+	}
+	return found[0], check
+}
+
+func typeESP(_ context.Context, c *Context) (Effect, error) {
+	number, check := espByContent(c)
+	e := Effect{Guard: []Check{check}}
+	if !check.OK {
+		return e, nil
+	}
+	writes, err := c.table.Retype(number, layout.TypeESP)
+	if err != nil {
+		return e, nothingToMend(err)
+	}
+	e.Did = []string{fmt.Sprintf("partition %d is of the type EFI system", number)}
+	return e, c.draft.Put(writes)
+}
+
+func proveESP(_ context.Context, p Proof) []Check {
+	var list []int
+	for _, part := range p.After.table.Partitions() {
+		if part.TypeCode == layout.TypeESP.String() {
+			list = append(list, part.Number)
+		}
+	}
+	return []Check{
+		{What: "one partition is an EFI system partition", OK: len(list) == 1, Saw: fmt.Sprint(list)},
+		noWorse(p, func(p layout.Problem) bool { return p.Severity == layout.Broken }),
+	}
+}
+
 func activate(_ context.Context, c *Context) (Effect, error) {
 	number, check := toActivate(c)
 	e := Effect{Guard: []Check{check}}

@@ -5,6 +5,7 @@ const (
 	TableDamaged       Fault = "table-damaged"
 	StyleAgainst       Fault = "style-against-firmware"
 	ESPMissing         Fault = "esp-missing"
+	ESPType            Fault = "esp-of-another-type"
 	BootOrder          Fault = "boot-order"
 	EntriesStale       Fault = "boot-entries-stale"
 	EntriesMissing     Fault = "boot-entries-missing"
@@ -26,6 +27,7 @@ const (
 	KernelAltered      Fault = "kernel-altered"
 	EarlyImageMissing  Fault = "early-image-missing"
 	RootMissing        Fault = "root-volume-missing"
+	RootCut            Fault = "root-volume-cut-off"
 	InitMissing        Fault = "init-missing"
 	MountMissing       Fault = "mount-missing"
 	PendingUnreadable  Fault = "pending-unreadable"
@@ -40,11 +42,11 @@ const (
 // Faults lists those that there are.
 func Faults() []Fault {
 	return []Fault{
-		TableDamaged, TableNotSigned, StyleAgainst, ESPMissing, BootOrder, EntriesStale, EntriesMissing,
+		TableDamaged, TableNotSigned, StyleAgainst, ESPMissing, ESPType, BootOrder, EntriesStale, EntriesMissing,
 		CodeDamaged, CodeUnreadable,
 		ActiveFlag, SectorDamaged, SectorUnreadable, VolumeUnreadable, LoaderMissing, LoaderAltered, StoreDamaged,
 		MenuMissing, StoreOtherVolume, CoreImageDamaged, ModulesMissing, KernelMissing, KernelAltered,
-		EarlyImageMissing, RootMissing, InitMissing, MountMissing, PendingUnreadable, PendingHalfDone,
+		EarlyImageMissing, RootMissing, RootCut, InitMissing, MountMissing, PendingUnreadable, PendingHalfDone,
 		PendingMissing, ComponentWants, ServicesUnreadable, ServiceOfProgram, ComponentsUnknown,
 	}
 }

@@ -164,6 +164,28 @@ func (t *Table) standing(off int64, n int) []byte {
 	return nil
 }
 
+// Retype plans another type for a partition of a GPT, in both copies. Its number, name and
+// place stay.
+func (t *Table) Retype(number int, to GUID) ([]block.Write, error) {
+	c := t.Trusted()
+	if c == nil {
+		return nil, fmt.Errorf("neither copy of the GPT can be trusted: %w: see \"layout rescue\"", ErrNoSource)
+	}
+	raw := bytes.Clone(c.rawEntries)
+	for _, e := range c.Entries {
+		if e.Index == number {
+			e.Type = to
+			putEntry(raw[(e.Index-1)*int(c.Header.EntrySize):], e)
+			writes, err := t.layOut(c.Header, c.rawHeader, raw)
+			if err != nil {
+				return nil, err
+			}
+			return t.onlyChanges(writes)
+		}
+	}
+	return nil, fmt.Errorf("there is no partition %d", number)
+}
+
 // Activate plans the active flag of an MBR on one partition alone; 0 takes it
 // from all. It refuses a logical partition and a GPT.
 func (t *Table) Activate(number int) ([]block.Write, error) {

@@ -84,3 +84,14 @@ type Ground struct {
 	// Beside opens a file beside the disk, such as an install medium.
 	Beside func(name string) ([]byte, error)
 }
+
+// HoldsEFI reports whether a volume holds programs for UEFI firmware: a folder EFI with an
+// EFI program somewhere in it.
+func HoldsEFI(volume fs.FS) bool {
+	for _, pattern := range []string{"EFI/*/*.efi", "EFI/*/*.EFI", "efi/*/*.efi"} {
+		if names, _ := fs.Glob(volume, pattern); len(names) > 0 { // the patterns are right
+			return true
+		}
+	}
+	return false
+}

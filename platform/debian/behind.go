@@ -313,10 +313,24 @@ func rootOf(g system.Ground, arguments string) (int, boot.Link) {
 	}
 	c := g.Contents[number]
 	l.Saw = fmt.Sprintf("partition %d, %s %s", number, c.Kind, c.Label)
-	if c.Kind == "" {
+	length := lengthOf(g, number)
+	switch {
+	case c.Kind == "":
 		l.Saw, l.Fault = fmt.Sprintf("partition %d, and no file system is recognised on it", number), boot.VolumeUnreadable
+	case c.Size > length:
+		l.Saw = fmt.Sprintf("the %s on partition %d has %d bytes, and the partition %d: the kernel refuses it", c.Kind, number, c.Size, length)
+		l.Fault = boot.RootCut
 	}
 	return number, l
+}
+
+func lengthOf(g system.Ground, number int) int64 {
+	for _, p := range g.Table.Partitions() {
+		if p.Number == number {
+			return min(p.Length, g.Disk.Size()-p.Off)
+		}
+	}
+	return 0
 }
 
 // volumeNamed is the partition that a name means as fstab and kernel write it; 0 for none.

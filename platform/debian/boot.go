@@ -32,6 +32,13 @@ func (Adapter) Survey(g system.Ground, facts *bag.Facts) {
 			esp = p.Number
 		}
 	}
+	if esp == 0 && facts.Firmware == nil && !startsByBIOS(g, facts) || esp == 0 && facts.Firmware != nil && facts.Firmware.Mode == firmware.UEFI {
+		if facts.State == nil {
+			facts.State = &bag.State{}
+		}
+		facts.State.Chain = withoutESP(g)
+		return
+	}
 	bios := esp == 0 || facts.Firmware != nil && facts.Firmware.Mode == firmware.BIOS
 	if bios && !startsByBIOS(g, facts) {
 		return
@@ -54,6 +61,21 @@ func (Adapter) Survey(g system.Ground, facts *bag.Facts) {
 	})
 }
 
+// withoutESP is the chain of a machine that starts by UEFI and has no partition of the type
+// that its firmware looks for.
+func withoutESP(g system.Ground) boot.Chain {
+	l := boot.Link{Kind: boot.LinkFirmware, What: "EFI system partition", Saw: "there is none", Fault: boot.ESPMissing}
+	for _, p := range g.Table.Partitions() {
+		if volume := g.Volume(p.Number); volume != nil && system.HoldsEFI(volume) {
+			l.Fault = boot.ESPType
+			l.Saw = fmt.Sprintf("partition %d holds programs for UEFI, and is not of the type by which firmware finds them", p.Number)
+		}
+	}
+	return boot.Chain{
+		{Kind: boot.LinkTable, What: string(g.Table.Style()), Saw: fmt.Sprintf("%d partitions", len(g.Table.Partitions()))}, l,
+	}
+}
+
 // startsByBIOS reports whether the disk is meant to be started by the older firmware: it is
 // said so, its table is an MBR, or it has a partition for GRUB's core image.
 func startsByBIOS(g system.Ground, facts *bag.Facts) bool {
@@ -64,6 +86,10 @@ func startsByBIOS(g system.Ground, facts *bag.Facts) bool {
 		if p.TypeCode == layout.TypeBIOSBoot.String() {
 			return true
 		}
+	}
+	first := make([]byte, 512)
+	if _, err := g.Disk.ReadAt(first, 0); err == nil && grub.IsGRUB(first) {
+		return true
 	}
 	return g.Table.Style() == layout.StyleMBR
 }

@@ -43,7 +43,7 @@ func TestTheChainOfGRUBEndsAtItsFirstBrokenLink(t *testing.T) {
 		}
 		holds := fstest.MapFS{
 			"boot/vmlinuz-6.1.0-50-cloud-amd64":    {Data: standin.Kernel(0)},
-			"boot/initrd.img-6.1.0-50-cloud-amd64": {Data: standin.EarlyImage()},
+			"boot/initrd.img-6.1.0-50-cloud-amd64": {Data: standin.EarlyImage([]byte("image"))},
 			"boot/vmlinuz-6.1.0-56-cloud-amd64":    {},
 			"boot/grub/grub.cfg": {Data: []byte(
 				"menuentry 'x' {\n" +

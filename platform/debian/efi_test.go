@@ -25,7 +25,7 @@ func TestLoadersAreKnownByTheirContent(t *testing.T) {
 	const uuid = "087d985b-06cf-4d11-99a0-fe015d3f42ee"
 	menu := fstest.MapFS{
 		"boot/vmlinuz-6.1.0-50":    {Data: standin.Kernel(0)},
-		"boot/initrd.img-6.1.0-50": {Data: standin.EarlyImage()},
+		"boot/initrd.img-6.1.0-50": {Data: standin.EarlyImage([]byte("image"))},
 		"boot/grub/grub.cfg": {Data: []byte("menuentry 'x' {\n\tlinux /boot/vmlinuz-6.1.0-50 ro\n" +
 			"\tinitrd /boot/initrd.img-6.1.0-50\n}\n")},
 	}

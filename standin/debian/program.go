@@ -2,6 +2,7 @@ package debian
 
 import (
 	"encoding/binary"
+	"fmt"
 	"strings"
 )
 
@@ -54,10 +55,24 @@ func Kernel(size int) []byte {
 	return raw
 }
 
-// EarlyImage is an archive with nothing in it, in the form of early-boot images.
-func EarlyImage() []byte {
-	entry := "070701" + strings.Repeat("0", 8*11) + "0000000B" + strings.Repeat("0", 8) + "TRAILER!!!\x00"
-	raw := make([]byte, 512)
-	copy(raw, entry)
-	return raw
+// EarlyImage is an archive with one file in it, in the form of early-boot images.
+func EarlyImage(content []byte) []byte {
+	raw := cpioEntry(nil, "main", content)
+	return append(cpioEntry(raw, "TRAILER!!!", nil), make([]byte, 512)...)
+}
+
+// cpioEntry adds a file to an archive in the new ASCII form of cpio.
+func cpioEntry(to []byte, name string, content []byte) []byte {
+	const zeros = "00000000"
+	head := "070701" + strings.Repeat(zeros, 6) + fmt.Sprintf("%08X", len(content)) + strings.Repeat(zeros, 4) +
+		fmt.Sprintf("%08X", len(name)+1) + zeros + name + "\x00"
+	to = append(to, head...)
+	for len(to)%4 != 0 {
+		to = append(to, 0)
+	}
+	to = append(to, content...)
+	for len(to)%4 != 0 {
+		to = append(to, 0)
+	}
+	return to
 }

@@ -201,7 +201,7 @@ func (m Machine) bootTree(folder string) error {
 		if strings.HasPrefix(name, "vmlinuz-") {
 			copy(data, debian.Kernel(len(data))[:0x400])
 		} else {
-			copy(data, debian.EarlyImage())
+			data = debian.EarlyImage(data[:len(data)-4096])
 		}
 		if err := putFile(folder, name, data); err != nil {
 			return err
