@@ -94,7 +94,10 @@ func openCall(ctx context.Context, c *cli.Command, p *page, q ask.Question) erro
 	}
 	p.line("")
 	p.line("%s case %d of %s begins with these words", markGood, accepted.Number, accepted.Machine)
-	p.para(2, fmt.Sprintf("A bag of %s that is handed in joins it: diorthos gather, then diorthos submit.", accepted.Machine))
+	p.para(
+		2,
+		fmt.Sprintf("A bag of %s that is handed in joins it: diorthos gather, then diorthos submit.", accepted.Machine),
+	)
 	return nil
 }
 

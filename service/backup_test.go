@@ -69,7 +69,10 @@ func TestABackupGivesEverythingBack(t *testing.T) {
 	if _, err := backup.Restore(t.Context(), other.dsn, to, bytes.NewReader(file.Bytes()), nil); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := backup.Restore(t.Context(), other.dsn, to, bytes.NewReader(file.Bytes()), nil); !errors.Is(err, backup.ErrNotEmpty) {
+	if _, err := backup.Restore(t.Context(), other.dsn, to, bytes.NewReader(file.Bytes()), nil); !errors.Is(
+		err,
+		backup.ErrNotEmpty,
+	) {
 		t.Errorf("restored twice: %v", err)
 	}
 	other.run(false)

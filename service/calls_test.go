@@ -47,7 +47,12 @@ func TestEvidenceJoinsTheCaseThatBeganWithWords(t *testing.T) {
 	if status, again := s.handIn(body, false, 0); status != 200 || again.Number != told.Number {
 		t.Errorf("the same evidence became case %d (%d)", again.Number, status)
 	}
-	later := packed(t, "tern-1", map[string]string{"logs/apt/term.log": strings.ReplaceAll(brokenUpdate, "07:", "08:")}, nil)
+	later := packed(
+		t,
+		"tern-1",
+		map[string]string{"logs/apt/term.log": strings.ReplaceAll(brokenUpdate, "07:", "08:")},
+		nil,
+	)
 	if _, further := s.handIn(later, false, 0); further.Number == told.Number || further.Joined {
 		t.Errorf("evidence of another attempt joined the case that had its evidence")
 	}

@@ -153,7 +153,17 @@ func progress(out io.Writer, what string) backup.Progress {
 }
 
 func tell(out io.Writer, head string, s backup.Summary) {
-	_, _ = fmt.Fprintf(out, "%s\n  as of %s: %d machines, %d cases, %d climbs, %d people, %d audit entries, %d bags of %s\n",
-		head, s.Made.Format("2006-01-02 15:04:05 UTC"), s.Rows["machines"], s.Rows["cases"], s.Rows["climbs"],
-		s.Rows["people"], s.Rows["audit"], s.Bags, units.FormatBytes(s.BagBytes))
+	_, _ = fmt.Fprintf(
+		out,
+		"%s\n  as of %s: %d machines, %d cases, %d climbs, %d people, %d audit entries, %d bags of %s\n",
+		head,
+		s.Made.Format("2006-01-02 15:04:05 UTC"),
+		s.Rows["machines"],
+		s.Rows["cases"],
+		s.Rows["climbs"],
+		s.Rows["people"],
+		s.Rows["audit"],
+		s.Bags,
+		units.FormatBytes(s.BagBytes),
+	)
 }

@@ -50,8 +50,14 @@ type set struct {
 func (s set) share(n int) float64 { return 100 * float64(n) / math.Max(1, float64(s.n)) }
 
 func (s set) String() string {
-	return fmt.Sprintf("%d failures: right cause first %.0f %%, right kind %.0f %%, decisive line %.0f %%, Brier score %.3f",
-		s.n, s.share(s.cause), s.share(s.kind), s.share(s.line), s.brier/math.Max(1, float64(s.n)))
+	return fmt.Sprintf(
+		"%d failures: right cause first %.0f %%, right kind %.0f %%, decisive line %.0f %%, Brier score %.3f",
+		s.n,
+		s.share(s.cause),
+		s.share(s.kind),
+		s.share(s.line),
+		s.brier/math.Max(1, float64(s.n)),
+	)
 }
 
 // TestFreshFailures scores failures that were described before rules for them were
@@ -67,7 +73,18 @@ func TestFreshFailures(t *testing.T) {
 	if err != nil || len(names) < 10 {
 		t.Fatalf("%d failures: %v", len(names), err)
 	}
-	sets := map[string]*set{"": {}, later: {}, third: {}, fourth: {}, fifthSeen: {}, fifthUnseen: {}, sixth: {}, seventhSeen: {}, seventhUnseen: {}, eighth: {}}
+	sets := map[string]*set{
+		"":            {},
+		later:         {},
+		third:         {},
+		fourth:        {},
+		fifthSeen:     {},
+		fifthUnseen:   {},
+		sixth:         {},
+		seventhSeen:   {},
+		seventhUnseen: {},
+		eighth:        {},
+	}
 	var said reliability
 	for _, file := range names {
 		name := path.Dir(file)

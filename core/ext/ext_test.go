@@ -210,7 +210,8 @@ func FuzzOpen(f *testing.F) {
 // names. A damaged index is not read.
 func TestAFolderWithAnIndexIsRead(t *testing.T) {
 	path := volume(t, tree(t), "-t", "ext4", "-O", "metadata_csum,dir_index").Name()
-	if out, err := exec.Command("e2fsck", "-fyD", path).CombinedOutput(); err != nil && !strings.Contains(string(out), "MODIFIED") {
+	if out, err := exec.Command("e2fsck", "-fyD", path).CombinedOutput(); err != nil &&
+		!strings.Contains(string(out), "MODIFIED") {
 		t.Fatalf("e2fsck: %v: %s", err, out)
 	}
 	names := func(raw []byte, folder string) (int, error) {

@@ -34,7 +34,11 @@ func Overwrite(dev interface {
 		return &fs.PathError{Op: "overwrite", Path: name, Err: errors.New("not a file with blocks of its own")}
 	}
 	if at < 0 || at+int64(len(data)) > in.size {
-		return &fs.PathError{Op: "overwrite", Path: name, Err: fmt.Errorf("bytes %d to %d are not within its %d", at, at+int64(len(data)), in.size)}
+		return &fs.PathError{
+			Op:   "overwrite",
+			Path: name,
+			Err:  fmt.Errorf("bytes %d to %d are not within its %d", at, at+int64(len(data)), in.size),
+		}
 	}
 	type piece struct {
 		at   int64

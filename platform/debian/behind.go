@@ -104,7 +104,9 @@ func notAKernel(head []byte, size int64) string {
 			return fmt.Sprintf("it is cut off: %d bytes, and its header says %d", size, want)
 		}
 		return ""
-	case string(head[armMark:armMark+4]) == "ARM\x64", bytes.HasPrefix(head, []byte("MZ")), bytes.HasPrefix(head, []byte{0x1f, 0x8b}):
+	case string(head[armMark:armMark+4]) == "ARM\x64",
+		bytes.HasPrefix(head, []byte("MZ")),
+		bytes.HasPrefix(head, []byte{0x1f, 0x8b}):
 		return ""
 	}
 	return fmt.Sprintf("%d bytes that are no kernel: neither its mark nor that of an EFI program is there", size)
@@ -318,7 +320,13 @@ func rootOf(g system.Ground, arguments string) (int, boot.Link) {
 	case c.Kind == "":
 		l.Saw, l.Fault = fmt.Sprintf("partition %d, and no file system is recognised on it", number), boot.VolumeUnreadable
 	case c.Size > length:
-		l.Saw = fmt.Sprintf("the %s on partition %d has %d bytes, and the partition %d: the kernel refuses it", c.Kind, number, c.Size, length)
+		l.Saw = fmt.Sprintf(
+			"the %s on partition %d has %d bytes, and the partition %d: the kernel refuses it",
+			c.Kind,
+			number,
+			c.Size,
+			length,
+		)
 		l.Fault = boot.RootCut
 	}
 	return number, l

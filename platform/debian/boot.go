@@ -32,7 +32,8 @@ func (Adapter) Survey(g system.Ground, facts *bag.Facts) {
 			esp = p.Number
 		}
 	}
-	if esp == 0 && facts.Firmware == nil && !startsByBIOS(g, facts) || esp == 0 && facts.Firmware != nil && facts.Firmware.Mode == firmware.UEFI {
+	if esp == 0 && facts.Firmware == nil && !startsByBIOS(g, facts) ||
+		esp == 0 && facts.Firmware != nil && facts.Firmware.Mode == firmware.UEFI {
 		if facts.State == nil {
 			facts.State = &bag.State{}
 		}
@@ -68,11 +69,18 @@ func withoutESP(g system.Ground) boot.Chain {
 	for _, p := range g.Table.Partitions() {
 		if volume := g.Volume(p.Number); volume != nil && system.HoldsEFI(volume) {
 			l.Fault = boot.ESPType
-			l.Saw = fmt.Sprintf("partition %d holds programs for UEFI, and is not of the type by which firmware finds them", p.Number)
+			l.Saw = fmt.Sprintf(
+				"partition %d holds programs for UEFI, and is not of the type by which firmware finds them",
+				p.Number,
+			)
 		}
 	}
 	return boot.Chain{
-		{Kind: boot.LinkTable, What: string(g.Table.Style()), Saw: fmt.Sprintf("%d partitions", len(g.Table.Partitions()))}, l,
+		{
+			Kind: boot.LinkTable,
+			What: string(g.Table.Style()),
+			Saw:  fmt.Sprintf("%d partitions", len(g.Table.Partitions())),
+		}, l,
 	}
 }
 

@@ -59,7 +59,10 @@ func (r *references) MendMounts() (did []string, err error) {
 			if err := r.overwrite(r.ground.System, fstab, m.at+strings.Index(m.text, old), []byte(volume)); err != nil {
 				return did, err
 			}
-			did = append(did, fmt.Sprintf("%s: %s names volume %s in place of %s, which is not there", fstab, m.point, volume, old))
+			did = append(
+				did,
+				fmt.Sprintf("%s: %s names volume %s in place of %s, which is not there", fstab, m.point, volume, old),
+			)
 		case m.point == "/":
 			continue // the kernel has mounted it by then
 		default:
@@ -121,11 +124,18 @@ func (r *references) MendRoot() (did []string, err error) {
 	now := r.ground.Contents[r.ground.System].UUID
 	switch {
 	case !ok:
-		return nil, fmt.Errorf("the menu names the root volume %q, and not by a UUID: build the menu anew", argument(start.Arguments, "root"))
+		return nil, fmt.Errorf(
+			"the menu names the root volume %q, and not by a UUID: build the menu anew",
+			argument(start.Arguments, "root"),
+		)
 	case volumeNamed(r.ground, "UUID="+old) != 0:
 		return nil, nil
 	case len(now) != len(old):
-		return nil, fmt.Errorf("the system's volume has the name %q, of another length than %q: build the menu anew", now, old)
+		return nil, fmt.Errorf(
+			"the system's volume has the name %q, of another length than %q: build the menu anew",
+			now,
+			old,
+		)
 	}
 	raw, err := fs.ReadFile(r.ground.Volume(number), name)
 	if err != nil {

@@ -24,8 +24,12 @@ func volumes(text string) []grub.Volume {
 		"boot/vmlinuz-6.1.0-49-amd64":          {Data: []byte("kernel")},
 		"boot/grub/i386-pc/normal.mod":         {Data: []byte("x")},
 		"boot/grub/grubenv":                    {Data: []byte("# GRUB Environment Block\nsaved_entry=older\n####")},
-		"boot/grub/more.cfg":                   {Data: []byte("menuentry more --id more { linux /boot/vmlinuz-6.1.0-49-amd64 from=more }\n")},
-		"EFI/debian/grub.cfg":                  {Data: []byte("search.fs_uuid " + uuid + " root\nset prefix=($root)'/boot/grub'\nconfigfile $prefix/grub.cfg\n")},
+		"boot/grub/more.cfg": {
+			Data: []byte("menuentry more --id more { linux /boot/vmlinuz-6.1.0-49-amd64 from=more }\n"),
+		},
+		"EFI/debian/grub.cfg": {
+			Data: []byte("search.fs_uuid " + uuid + " root\nset prefix=($root)'/boot/grub'\nconfigfile $prefix/grub.cfg\n"),
+		},
 	}
 	return []grub.Volume{
 		{Device: "hd0,msdos1", UUID: uuid, Label: "harbour", Files: files},
@@ -60,7 +64,8 @@ func TestAGenuineConfigurationIsRunAsGRUBRunsIt(t *testing.T) {
 	if menu, err = grub.Run(volumes(gone), begin()); err != nil {
 		t.Fatal(err)
 	}
-	if s = menu.Default(); s.Missing == nil || !strings.Contains(s.Missing.Why, "vmlinuz-6.1.0-51") || s.Missing.Line == 0 {
+	if s = menu.Default(); s.Missing == nil || !strings.Contains(s.Missing.Why, "vmlinuz-6.1.0-51") ||
+		s.Missing.Line == 0 {
 		t.Errorf("a kernel that is gone: %+v", s.Missing)
 	}
 	lost := strings.ReplaceAll(string(raw), uuid, "00000000-1111-4222-8333-444444444444")
@@ -137,7 +142,10 @@ func TestWhatIsNotThereIsSaid(t *testing.T) {
 			t.Errorf("%s: %q, want %q", name, said, c.says)
 		}
 	}
-	menu, err := grub.Run([]grub.Volume{{Device: "hd0,gpt2", UUID: uuid}}, grub.Begin{Device: "hd0,gpt2", Prefix: "/boot/grub"})
+	menu, err := grub.Run(
+		[]grub.Volume{{Device: "hd0,gpt2", UUID: uuid}},
+		grub.Begin{Device: "hd0,gpt2", Prefix: "/boot/grub"},
+	)
 	if err != nil || menu.Problem == nil {
 		t.Errorf("a volume that cannot be read has a menu: %v %+v", err, menu)
 	}
@@ -189,7 +197,8 @@ func TestACoreImageIsFollowed(t *testing.T) {
 	}
 	core := filepath.Join(dir, "core.img")
 	out, err := exec.CommandContext(t.Context(), "grub-mkimage", "-O", "i386-pc", "-p", "/boot/grub", "-c", early, "-o", core,
-		"biosdisk", "part_msdos", "ext2", "search_fs_uuid").CombinedOutput()
+		"biosdisk", "part_msdos", "ext2", "search_fs_uuid").
+		CombinedOutput()
 	if err != nil {
 		t.Fatalf("grub-mkimage: %v: %s", err, out)
 	}
@@ -226,7 +235,8 @@ func TestACoreImageIsFollowed(t *testing.T) {
 	} {
 		broken := append([]byte(nil), disk...)
 		damage(broken)
-		if _, err := grub.ReadImage(strings.NewReader(string(broken)), broken[:512], image); err == nil || errors.Is(err, grub.ErrNotGRUB) {
+		if _, err := grub.ReadImage(strings.NewReader(string(broken)), broken[:512], image); err == nil ||
+			errors.Is(err, grub.ErrNotGRUB) {
 			t.Errorf("%s is not noticed: %v", name, err)
 		}
 	}

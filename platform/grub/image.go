@@ -130,7 +130,11 @@ func (i *Image) compare(copy []byte) error {
 		}
 	}
 	if differs > mayDiffer {
-		return fmt.Errorf("the core image differs from its copy among GRUB's files in %d bytes, the first at %d", differs, first)
+		return fmt.Errorf(
+			"the core image differs from its copy among GRUB's files in %d bytes, the first at %d",
+			differs,
+			first,
+		)
 	}
 	return nil
 }

@@ -211,7 +211,9 @@ func (r *restoring) ready(ctx context.Context) error {
 	}
 	if schema < r.head.Schema {
 		return fmt.Errorf(
-			"backup: the file is of a newer Diorthos: its tables are of version %d, those of this one of %d", r.head.Schema, schema,
+			"backup: the file is of a newer Diorthos: its tables are of version %d, those of this one of %d",
+			r.head.Schema,
+			schema,
 		)
 	}
 	for _, name := range tables {

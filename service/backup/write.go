@@ -21,7 +21,13 @@ import (
 
 // Write writes everything to out, as it stands at one moment, while the service may run.
 // A bag that is recorded and cannot be read is an error: a backup without it is none.
-func Write(ctx context.Context, dsn string, store *bags.Store, out io.Writer, progress Progress) (s Summary, err error) {
+func Write(
+	ctx context.Context,
+	dsn string,
+	store *bags.Store,
+	out io.Writer,
+	progress Progress,
+) (s Summary, err error) {
 	conn, err := pgx.Connect(ctx, dsn)
 	if err != nil {
 		return s, fmt.Errorf("backup: %w", err)
@@ -55,8 +61,12 @@ func survey(ctx context.Context, tx pgx.Tx) (*head, error) {
 	}
 	for _, name := range tables {
 		t := table{Name: name}
-		rows, err := tx.Query(ctx, "select column_name from information_schema.columns where table_schema = current_schema() "+
-			"and table_name = $1 and is_generated = 'NEVER' order by ordinal_position", name)
+		rows, err := tx.Query(
+			ctx,
+			"select column_name from information_schema.columns where table_schema = current_schema() "+
+				"and table_name = $1 and is_generated = 'NEVER' order by ordinal_position",
+			name,
+		)
 		if err != nil {
 			return nil, err
 		}

@@ -106,7 +106,8 @@ func database(ctx context.Context, dsn string) []Finding {
 func version(ctx context.Context, conn *pgx.Conn) Finding {
 	var number int
 	var name string
-	err := conn.QueryRow(ctx, "select current_setting('server_version_num')::int, current_setting('server_version')").Scan(&number, &name)
+	err := conn.QueryRow(ctx, "select current_setting('server_version_num')::int, current_setting('server_version')").
+		Scan(&number, &name)
 	f := Finding{What: "database", Rating: Good, Saw: "PostgreSQL " + name}
 	switch {
 	case err != nil:
@@ -153,7 +154,8 @@ func rights(ctx context.Context, conn *pgx.Conn) Finding {
 	var mayCreate, guarded, there bool
 	err := conn.QueryRow(ctx, "select has_schema_privilege(current_schema(), 'create'), to_regclass('audit') is not null, "+
 		"exists (select 1 from pg_trigger where tgrelid = to_regclass('audit') and tgname = 'audit_stays' and tgenabled <> 'D')",
-	).Scan(&mayCreate, &there, &guarded)
+	).
+		Scan(&mayCreate, &there, &guarded)
 	switch {
 	case err != nil:
 		f.Rating, f.Saw = Bad, err.Error()

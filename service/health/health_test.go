@@ -55,7 +55,8 @@ func TestOnlyWhatWasLookedAtIsCalledGood(t *testing.T) {
 		}, "knowledge", health.Bad, "invalid"},
 	} {
 		f := of(c.wanted, c.what)
-		if f.Rating != c.rating || !strings.Contains(f.Saw, c.says) || (f.Rating == health.Bad) != (health.Worst([]health.Finding{f}) == health.Bad) {
+		if f.Rating != c.rating || !strings.Contains(f.Saw, c.says) ||
+			(f.Rating == health.Bad) != (health.Worst([]health.Finding{f}) == health.Bad) {
 			t.Errorf("%s: %+v, want %s and %q", name, f, c.rating, c.says)
 		}
 	}

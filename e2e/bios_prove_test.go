@@ -1,0 +1,128 @@
+//go:build prove
+
+package e2e
+
+import (
+	"bytes"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+const (
+	biosRoot = "3f1c7a52-8a0b-4d52-9f5e-2b6f0c9d1e44"
+	nowhere  = "0d1f77aa-1111-4222-8333-444444444444"
+	volumeAt = 1 << 20
+)
+
+// onVolume runs commands of debugfs on the machine's volume.
+func onVolume(t *testing.T, disk, commands string) {
+	t.Helper()
+	c := exec.CommandContext(t.Context(), "debugfs", "-w", "-f", "-", disk+"?offset=1048576")
+	c.Stdin = strings.NewReader(commands)
+	if out, err := c.CombinedOutput(); err != nil || bytes.Contains(out, []byte("not found")) {
+		t.Fatalf("debugfs: %v: %s", err, out)
+	}
+}
+
+// rewrite changes a file on the machine's volume.
+func rewrite(t *testing.T, disk, name string, change func(string) string) {
+	t.Helper()
+	file := filepath.Join(t.TempDir(), "file")
+	onVolume(t, disk, "dump "+name+" "+file+"\n")
+	put(t, file, []byte(change(string(read(t, file)))))
+	onVolume(t, disk, "rm "+name+"\nwrite "+file+" "+name+"\n")
+}
+
+// A genuine Debian machine that starts by the older firmware is mended from what it has, and
+// starts in QEMU again; nothing but what was wrong is written, and the undo is exact.
+func TestProveThatABIOSMachineStartsAgain(t *testing.T) {
+	out, err := exec.CommandContext(t.Context(), "../standin/debian/bios.sh").Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	base := strings.TrimSpace(string(out))
+	fresh := func(t *testing.T) string {
+		disk := filepath.Join(t.TempDir(), "disk.img")
+		witness(t, "cp", "--sparse=always", base, disk)
+		return disk
+	}
+	whole := fresh(t)
+	startsBy(t, whole, "virtio", "bios", "quay-4 login:")
+	if chain := (&stage{t: t, url: "http://127.0.0.1:1"}).run("boot", "show", fresh(t)); chain.status != 0 ||
+		strings.Contains(chain.out, "▲") {
+		t.Fatalf("a machine that starts: %s", chain.out)
+	}
+	zeros := func(disk string, from, to int) {
+		raw := read(t, disk)
+		clear(raw[from:to])
+		put(t, disk, raw)
+	}
+	for name, c := range map[string]struct {
+		harm    func(t *testing.T, disk string)
+		says    string
+		sectors int // of the volume that may be written
+	}{
+		"no code in sector 0":         {func(_ *testing.T, d string) { zeros(d, 0, 440) }, "no code", 0},
+		"a core image without a head": {func(_ *testing.T, d string) { zeros(d, 512, 1024) }, "not GRUB's core image", 0},
+		"a core image with a hole":    {func(_ *testing.T, d string) { zeros(d, 6000, 20000) }, "differs from its copy", 0},
+		"neither code nor core":       {func(_ *testing.T, d string) { zeros(d, 0, 440); zeros(d, 512, 64<<10) }, "no code", 0},
+		"sector 0 is not signed":      {func(_ *testing.T, d string) { zeros(d, 510, 512) }, "the two bytes", 0},
+		"the menu names a root volume that is gone": {func(t *testing.T, d string) {
+			rewrite(t, d, "/boot/grub/grub.cfg", func(s string) string {
+				return strings.ReplaceAll(s, "root=UUID="+biosRoot, "root=UUID="+nowhere)
+			})
+		}, "no volume of this disk has that name", 8},
+		"a volume of fstab is gone": {func(t *testing.T, d string) {
+			rewrite(t, d, "/etc/fstab", func(s string) string { return s + "UUID=" + nowhere + " /srv/charts ext4 defaults 0 2\n" })
+		}, "/srv/charts", 1},
+		"two at once": {func(t *testing.T, d string) {
+			zeros(d, 0, 440)
+			rewrite(t, d, "/boot/grub/grub.cfg", func(s string) string {
+				return strings.ReplaceAll(s, "root=UUID="+biosRoot, "root=UUID="+nowhere)
+			})
+		}, "no code", 8},
+	} {
+		t.Run(name, func(t *testing.T) {
+			s := &stage{t: t, url: "http://127.0.0.1:1"}
+			disk := fresh(t)
+			c.harm(t, disk)
+			broken := read(t, disk)
+			wants(t, strings.Join(strings.Fields(s.must(1, "boot", "show", disk)), " "), c.says)
+			for range 3 { // one rung can show what else is broken
+				r := s.run("diagnose", "--image", disk)
+				if r.status == 0 || strings.Contains(r.out, "Mended, and not started since") {
+					break
+				}
+				s.must(0, "climb", "--image", disk)
+			}
+			mended := read(t, disk)
+			if n := differing(broken[volumeAt:], mended[volumeAt:]); n > c.sectors {
+				t.Errorf("%d sectors of the volume were written, want %d at the most", n, c.sectors)
+			}
+			startsBy(t, disk, "virtio", "bios", "quay-4 login:")
+			put(t, disk, mended)
+			journals, err := filepath.Glob(filepath.Join(filepath.Dir(disk), "*.journal"))
+			if err != nil || len(journals) == 0 {
+				t.Fatal(journals, err)
+			}
+			for i := len(journals) - 1; i >= 0; i-- {
+				s.must(0, "undo", journals[i])
+			}
+			if !bytes.Equal(read(t, disk), broken) {
+				t.Error("the undo is not exact")
+			}
+		})
+	}
+}
+
+// differing counts the sectors in which two disks differ.
+func differing(a, b []byte) (n int) {
+	for at := 0; at < len(a); at += 512 {
+		if !bytes.Equal(a[at:min(at+512, len(a))], b[at:min(at+512, len(b))]) {
+			n++
+		}
+	}
+	return n
+}
