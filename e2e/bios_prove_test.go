@@ -67,15 +67,20 @@ func TestProveThatABIOSMachineStartsAgain(t *testing.T) {
 		"no code in sector 0":         {func(_ *testing.T, d string) { zeros(d, 0, 440) }, "no code", 0},
 		"a core image without a head": {func(_ *testing.T, d string) { zeros(d, 512, 1024) }, "not GRUB's core image", 0},
 		"a core image with a hole":    {func(_ *testing.T, d string) { zeros(d, 6000, 20000) }, "differs from its copy", 0},
-		"neither code nor core":       {func(_ *testing.T, d string) { zeros(d, 0, 440); zeros(d, 512, 64<<10) }, "no code", 0},
-		"sector 0 is not signed":      {func(_ *testing.T, d string) { zeros(d, 510, 512) }, "the two bytes", 0},
+		"neither code nor core": {
+			func(_ *testing.T, d string) { zeros(d, 0, 440); zeros(d, 512, 64<<10) },
+			"no code", 0,
+		},
+		"sector 0 is not signed": {func(_ *testing.T, d string) { zeros(d, 510, 512) }, "the two bytes", 0},
 		"the menu names a root volume that is gone": {func(t *testing.T, d string) {
 			rewrite(t, d, "/boot/grub/grub.cfg", func(s string) string {
 				return strings.ReplaceAll(s, "root=UUID="+biosRoot, "root=UUID="+nowhere)
 			})
 		}, "no volume of this disk has that name", 8},
 		"a volume of fstab is gone": {func(t *testing.T, d string) {
-			rewrite(t, d, "/etc/fstab", func(s string) string { return s + "UUID=" + nowhere + " /srv/charts ext4 defaults 0 2\n" })
+			rewrite(t, d, "/etc/fstab", func(s string) string {
+				return s + "UUID=" + nowhere + " /srv/charts ext4 defaults 0 2\n"
+			})
 		}, "/srv/charts", 1},
 		"two at once": {func(t *testing.T, d string) {
 			zeros(d, 0, 440)

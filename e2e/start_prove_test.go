@@ -88,8 +88,8 @@ func TestProveThatADebianMachineStartsAgain(t *testing.T) {
 		"both loaders are cut off": {
 			{"mcopy", "-o", short, "::/EFI/debian/grubx64.efi"}, {"mcopy", "-o", short, "::/EFI/BOOT/BOOTX64.EFI"},
 		},
-		"the short configuration is gone":               {{"mdel", "::/EFI/debian/grub.cfg"}},
-		"the short configuration names another volume":  {{"mcopy", "-o", elsewhere, "::/EFI/debian/grub.cfg"}},
+		"the short configuration is gone":              {{"mdel", "::/EFI/debian/grub.cfg"}},
+		"the short configuration names another volume": {{"mcopy", "-o", elsewhere, "::/EFI/debian/grub.cfg"}},
 		"the loader and its configuration are both bad": {
 			{"mdeltree", "::/EFI/BOOT"}, {"mcopy", "-o", short, "::/EFI/debian/grubx64.efi"},
 			{"mdel", "::/EFI/debian/grub.cfg"},

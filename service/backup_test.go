@@ -27,7 +27,8 @@ func TestABackupGivesEverythingBack(t *testing.T) {
 		t.Fatal(err)
 	}
 	s.state(told.Number, 30*time.Second, client.Open)
-	if _, err := s.client().ChangeCase(t.Context(), 2, client.CaseChange{State: client.Closed, Note: "made room"}); err != nil {
+	closed := client.CaseChange{State: client.Closed, Note: "made room"}
+	if _, err := s.client().ChangeCase(t.Context(), 2, closed); err != nil {
 		t.Fatal(err)
 	}
 	from, err := bags.Open(t.Context(), s.bags)

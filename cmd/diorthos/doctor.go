@@ -35,7 +35,9 @@ func doctorCommand() *cli.Command {
 	}
 }
 
-var healthMarks = map[health.Rating]string{health.Good: "✓", health.Doubtful: "◆", health.Bad: "▲", health.Unasked: "·"}
+var healthMarks = map[health.Rating]string{
+	health.Good: "✓", health.Doubtful: "◆", health.Bad: "▲", health.Unasked: "·",
+}
 
 func showHealth(c *cli.Command, list []health.Finding) error {
 	done, err := commands.Put(c, list)

@@ -175,7 +175,8 @@ func passedOn(f *Finding, timeline *reading.Timeline, k *knowledge.Knowledge) fl
 		return 1
 	}
 	f.Against = append(f.Against, Evidence{
-		Kind: "log", Place: &a.Decisive.Place, Text: "the kernel's answer says more than who passed it on", Odds: onlyPassedOn,
+		Kind: "log", Place: &a.Decisive.Place, Odds: onlyPassedOn,
+		Text: "the kernel's answer says more than who passed it on",
 	})
 	return onlyPassedOn
 }

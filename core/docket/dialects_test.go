@@ -21,11 +21,16 @@ func TestAnotherPackageManagersLogTellsTheKind(t *testing.T) {
 		t.Fatal(err)
 	}
 	for said, want := range map[string]string{
-		"Error: Transaction test error:\n  file /usr/bin/tide from install of skerrow-tide-2-1.x86_64 conflicts with file from package gannet-tide-1-1.x86_64": "clash",
-		"Error: \n Problem: conflicting requests\n  - nothing provides libhemp.so.3()(64bit) needed by skerrow-rope-1-4.x86_64":                                "dependencies",
-		"Error: Failed to download metadata for repo 'skerrow': Cannot download repomd.xml: All mirrors were tried":                                            "network",
+		"Error: Transaction test error:\n  file /usr/bin/tide from install of skerrow-tide-2-1.x86_64 " +
+			"conflicts with file from package gannet-tide-1-1.x86_64": "clash",
+		"Error: \n Problem: conflicting requests\n" +
+			"  - nothing provides libhemp.so.3()(64bit) needed by skerrow-rope-1-4.x86_64": "dependencies",
+		"Error: Failed to download metadata for repo 'skerrow': " +
+			"Cannot download repomd.xml: All mirrors were tried": "network",
 		"Error: GPG check FAILED": "trust",
-		"Error: Transaction test error:\n  installing package skerrow-charts-9-1.noarch needs 212MB more space on the / filesystem\n  at least 212MB more space needed on the / filesystem.": "space",
+		"Error: Transaction test error:\n" +
+			"  installing package skerrow-charts-9-1.noarch needs 212MB more space on the / filesystem\n" +
+			"  at least 212MB more space needed on the / filesystem.": "space",
 		"Error: rpmdb open failed": "records",
 	} {
 		var log strings.Builder

@@ -17,8 +17,8 @@ func (Adapter) Lacks() map[system.Ability]string {
 		system.HasOffers: onTree, system.HasPolicy: onTree, system.HasPending: onTree,
 		system.HasFeatures: onTree, system.HasComponents: onTree, system.HasUpdates: onTree,
 		system.HasPrograms: onTree, system.HasReinstall: onTree, system.HasCleanInstall: onTree,
-		system.HasBootPieces: "a machine that starts by UEFI has none; GRUB's code of one that starts by the older firmware " +
-			"is put back",
+		system.HasBootPieces: "a machine that starts by UEFI has none; GRUB's code of one that starts by the older " +
+			"firmware is put back",
 		system.HasSettings: ofCorbel +
 			"a package's configuration is text that people write; what is shipped is compared by its package",
 		system.HasSettingsEdit: ofCorbel + "there is no store of settings with branches, owners and grants",

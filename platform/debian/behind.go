@@ -41,7 +41,8 @@ func behind(g system.Ground, s *grub.Start) (list []boot.Link) {
 	root := g.Volume(number)
 	if root == nil {
 		add(boot.Link{
-			Kind: boot.LinkInit, What: "first program", Saw: "not looked at: files of " + g.Contents[number].Kind + " are not read here",
+			Kind: boot.LinkInit, What: "first program",
+			Saw: "not looked at: files of " + g.Contents[number].Kind + " are not read here",
 		})
 		return list
 	}
@@ -390,9 +391,9 @@ func initLink(root fs.FS, arguments string) boot.Link {
 
 // libraryFolders are where the dynamic linker looks by itself, with those of the two processors.
 var libraryFolders = []string{
-	"usr/local/lib", "lib/x86_64-linux-gnu", "usr/lib/x86_64-linux-gnu", "lib/aarch64-linux-gnu", "usr/lib/aarch64-linux-gnu",
-	"lib", "usr/lib", "lib64", "usr/lib64", "usr/lib/x86_64-linux-gnu/systemd", "usr/lib/aarch64-linux-gnu/systemd", "usr/lib/systemd",
-	"lib/systemd",
+	"usr/local/lib", "lib/x86_64-linux-gnu", "usr/lib/x86_64-linux-gnu", "lib/aarch64-linux-gnu",
+	"usr/lib/aarch64-linux-gnu", "lib", "usr/lib", "lib64", "usr/lib64", "usr/lib/x86_64-linux-gnu/systemd",
+	"usr/lib/aarch64-linux-gnu/systemd", "usr/lib/systemd", "lib/systemd",
 }
 
 // neededBy says what a program needs and does not find: the interpreter of a script, or the

@@ -79,21 +79,68 @@ func TestTheChainIsFollowedToWhatStartUpMounts(t *testing.T) {
 		"microcode before a packed one that is cut off": {map[string]*fstest.MapFile{
 			"boot/early": {Data: append(slices.Clone(early), 0x28, 0xb5, 0x2f, 0xfd, 0x20, 0x10, 0x81, 0x00, 0x00, 1, 2)},
 		}, "early-image-missing", "cut off"},
-		"a root that is gone":        {map[string]*fstest.MapFile{"boot/grub/grub.cfg": menu("kernel", "root=UUID="+lostUUID)}, "root-volume-missing", "no volume"},
-		"a root by its partition":    {map[string]*fstest.MapFile{"boot/grub/grub.cfg": menu("kernel", "root=PARTUUID=1C921FEB-119f-4abf-99c7-8854c89ced36 ro")}, "", ""},
-		"a root by its device":       {map[string]*fstest.MapFile{"boot/grub/grub.cfg": menu("kernel", "root=/dev/nvme0n1p2")}, "", ""},
-		"a root on another device":   {map[string]*fstest.MapFile{"boot/grub/grub.cfg": menu("kernel", "root=/dev/sda7")}, "root-volume-missing", ""},
-		"a root in a volume group":   {map[string]*fstest.MapFile{"boot/grub/grub.cfg": menu("kernel", "root=/dev/mapper/harbour-root")}, "", "not followed"},
-		"no first program":           {map[string]*fstest.MapFile{"sbin/init": nil}, "init-missing", "not there"},
-		"one that cannot be run":     {map[string]*fstest.MapFile{"sbin/init": {Data: []byte("#!/bin/sh\n"), Mode: 0o644}}, "init-missing", "cannot be run"},
-		"one without its shell":      {map[string]*fstest.MapFile{"bin/sh": nil}, "init-missing", "run by /bin/sh"},
-		"one that is neither":        {map[string]*fstest.MapFile{"sbin/init": script("garbage")}, "init-missing", "neither a script nor a program"},
-		"another one that is named":  {map[string]*fstest.MapFile{"sbin/init": nil, "opt/up": script("#!/bin/sh\n"), "boot/grub/grub.cfg": menu("kernel", "root=UUID="+rootUUID+" init=/opt/up")}, "", ""},
-		"a volume that is gone":      {map[string]*fstest.MapFile{"etc/fstab": mounts("UUID=" + lostUUID + " /srv ext4 defaults 0 2\n")}, "mount-missing", "/srv"},
-		"a volume of another kind":   {map[string]*fstest.MapFile{"etc/fstab": mounts("UUID=" + homeUUID + " /home xfs defaults 0 2\n")}, "mount-missing", "holds ext4, and not xfs"},
-		"one that may be missing":    {map[string]*fstest.MapFile{"etc/fstab": mounts("UUID=" + lostUUID + " /srv ext4 defaults,nofail 0 2\n")}, "", ""},
-		"swap that is gone":          {map[string]*fstest.MapFile{"etc/fstab": mounts("UUID=" + lostUUID + " none swap sw 0 0\n")}, "", ""},
-		"a share, a comment, a bind": {map[string]*fstest.MapFile{"etc/fstab": mounts("nas:/x /x nfs defaults 0 0\n#UUID=" + lostUUID + " /y ext4 defaults 0 2\n/srv/a /srv/b none bind 0 0\n")}, "", ""},
+		"a root that is gone": {
+			map[string]*fstest.MapFile{"boot/grub/grub.cfg": menu("kernel", "root=UUID="+lostUUID)},
+			"root-volume-missing", "no volume",
+		},
+		"a root by its partition": {
+			map[string]*fstest.MapFile{
+				"boot/grub/grub.cfg": menu("kernel", "root=PARTUUID=1C921FEB-119f-4abf-99c7-8854c89ced36 ro"),
+			},
+			"", "",
+		},
+		"a root by its device": {
+			map[string]*fstest.MapFile{"boot/grub/grub.cfg": menu("kernel", "root=/dev/nvme0n1p2")},
+			"", "",
+		},
+		"a root on another device": {
+			map[string]*fstest.MapFile{"boot/grub/grub.cfg": menu("kernel", "root=/dev/sda7")},
+			"root-volume-missing", "",
+		},
+		"a root in a volume group": {
+			map[string]*fstest.MapFile{"boot/grub/grub.cfg": menu("kernel", "root=/dev/mapper/harbour-root")},
+			"", "not followed",
+		},
+		"no first program": {map[string]*fstest.MapFile{"sbin/init": nil}, "init-missing", "not there"},
+		"one that cannot be run": {
+			map[string]*fstest.MapFile{"sbin/init": {Data: []byte("#!/bin/sh\n"), Mode: 0o644}},
+			"init-missing", "cannot be run",
+		},
+		"one without its shell": {map[string]*fstest.MapFile{"bin/sh": nil}, "init-missing", "run by /bin/sh"},
+		"one that is neither": {
+			map[string]*fstest.MapFile{"sbin/init": script("garbage")},
+			"init-missing", "neither a script nor a program",
+		},
+		"another one that is named": {
+			map[string]*fstest.MapFile{
+				"sbin/init": nil, "opt/up": script("#!/bin/sh\n"),
+				"boot/grub/grub.cfg": menu("kernel", "root=UUID="+rootUUID+" init=/opt/up"),
+			},
+			"", "",
+		},
+		"a volume that is gone": {
+			map[string]*fstest.MapFile{"etc/fstab": mounts("UUID=" + lostUUID + " /srv ext4 defaults 0 2\n")},
+			"mount-missing", "/srv",
+		},
+		"a volume of another kind": {
+			map[string]*fstest.MapFile{"etc/fstab": mounts("UUID=" + homeUUID + " /home xfs defaults 0 2\n")},
+			"mount-missing", "holds ext4, and not xfs",
+		},
+		"one that may be missing": {
+			map[string]*fstest.MapFile{"etc/fstab": mounts("UUID=" + lostUUID + " /srv ext4 defaults,nofail 0 2\n")},
+			"", "",
+		},
+		"swap that is gone": {
+			map[string]*fstest.MapFile{"etc/fstab": mounts("UUID=" + lostUUID + " none swap sw 0 0\n")},
+			"", "",
+		},
+		"a share, a comment, a bind": {
+			map[string]*fstest.MapFile{
+				"etc/fstab": mounts("nas:/x /x nfs defaults 0 0\n#UUID=" + lostUUID + " /y ext4 defaults 0 2\n" +
+					"/srv/a /srv/b none bind 0 0\n"),
+			},
+			"", "",
+		},
 	} {
 		esp := fstest.MapFS{
 			"EFI/debian/grubx64.efi": {Data: standin.Program("")},
@@ -132,8 +179,9 @@ func TestNamesAreMendedInPlace(t *testing.T) {
 		"UUID=" + strings.Replace(lostUUID, "0000", "0002", 1) + " /data xfs defaults 0 2\n"
 	for name, text := range map[string]string{
 		"etc/os-release": "ID=debian\n", "etc/fstab": fstab, "var/lib/dpkg/status": "Package: base\n",
-		"boot/grub/grub.cfg": "menuentry x {\n search --fs-uuid --set=root " + lostUUID + "\n linux /boot/kernel root=UUID=" + lostUUID + " ro\n}\n",
-		"boot/kernel":        string(standin.Kernel(9000)), "sbin/init": "#!/bin/sh\n", "bin/sh": "x",
+		"boot/grub/grub.cfg": "menuentry x {\n search --fs-uuid --set=root " + lostUUID +
+			"\n linux /boot/kernel root=UUID=" + lostUUID + " ro\n}\n",
+		"boot/kernel": string(standin.Kernel(9000)), "sbin/init": "#!/bin/sh\n", "bin/sh": "x",
 	} {
 		path := filepath.Join(tree, name)
 		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {

@@ -12,11 +12,12 @@ import (
 // quiet are commands that change nothing of what is started. Those that are not known
 // at all fail, as they do in GRUB.
 var quiet = []string{
-	"insmod", "rmmod", "terminal_input", "terminal_output", "terminfo", "serial", "gfxmode", "load_video", "echo", "sleep",
-	"clear", "play", "export", "keymap", "save_env", "true", "loadfont", "background_image", "background_color", "gettext",
-	"videoinfo", "hwmatch", "fwsetup", "sendkey", "authenticate", "password", "password_pbkdf2", "acpi", "drivemap", "parttool",
-	"nativedisk", "badram", "cutmem", "setparams", "color_normal", "color_highlight", "lockdown", "shim_lock", "tpm", "verifiers",
-	"smbios", "rdmsr", "date", "lsmod", "devicetree", "uppermem",
+	"insmod", "rmmod", "terminal_input", "terminal_output", "terminfo", "serial", "gfxmode", "load_video",
+	"echo", "sleep", "clear", "play", "export", "keymap", "save_env", "true", "loadfont", "background_image",
+	"background_color", "gettext", "videoinfo", "hwmatch", "fwsetup", "sendkey", "authenticate", "password",
+	"password_pbkdf2", "acpi", "drivemap", "parttool", "nativedisk", "badram", "cutmem", "setparams",
+	"color_normal", "color_highlight", "lockdown", "shim_lock", "tpm", "verifiers", "smbios", "rdmsr", "date",
+	"lsmod", "devicetree", "uppermem",
 }
 
 func (s *state) command(one statement) (bool, error) {

@@ -84,15 +84,21 @@ func TestTheLanguageDecidesAsInGRUB(t *testing.T) {
 		"menuentry 'B b' --id older { linux /boot/vmlinuz-6.1.0-49-amd64 b=2 $extra }\n" +
 		"submenu More --id more { menuentry C --id third { linux /boot/vmlinuz-6.1.0-49-amd64 c=3 } }\n"
 	for name, c := range map[string]struct{ before, want string }{
-		"the first":               {"", "a=1"},
-		"by number":               {"set default=1", "b=2"},
-		"by title":                {"set default='B b'", "b=2"},
-		"by id":                   {"default=older", "b=2"},
-		"by a path":               {"set default='more>third'", "c=3"},
-		"saved":                   {"load_env\nset default=\"${saved_entry}\"", "b=2"},
-		"one that is not there":   {"set default=nobody", "a=1"},
-		"if and else":             {"if [ -s $prefix/grubenv -a ! -d /nothing ]; then set default=1; else set default=0; fi", "b=2"},
-		"elif":                    {"if false; then set default=0; elif test -f /boot/grub/grubenv; then set default=1; fi", "b=2"},
+		"the first":             {"", "a=1"},
+		"by number":             {"set default=1", "b=2"},
+		"by title":              {"set default='B b'", "b=2"},
+		"by id":                 {"default=older", "b=2"},
+		"by a path":             {"set default='more>third'", "c=3"},
+		"saved":                 {"load_env\nset default=\"${saved_entry}\"", "b=2"},
+		"one that is not there": {"set default=nobody", "a=1"},
+		"if and else": {
+			"if [ -s $prefix/grubenv -a ! -d /nothing ]; then set default=1; else set default=0; fi",
+			"b=2",
+		},
+		"elif": {
+			"if false; then set default=0; elif test -f /boot/grub/grubenv; then set default=1; fi",
+			"b=2",
+		},
 		"an empty variable":       {"if [ \"${next_entry}\" ] ; then set default=1; fi", "a=1"},
 		"a loop":                  {"for x in 0 1 1; do set default=$x; done", "b=2"},
 		"a function with words":   {"function pick {\n set default=$2\n}\npick 0 1", "b=2"},
@@ -196,7 +202,8 @@ func TestACoreImageIsFollowed(t *testing.T) {
 		t.Fatal(err)
 	}
 	core := filepath.Join(dir, "core.img")
-	out, err := exec.CommandContext(t.Context(), "grub-mkimage", "-O", "i386-pc", "-p", "/boot/grub", "-c", early, "-o", core,
+	out, err := exec.CommandContext(t.Context(), "grub-mkimage", "-O", "i386-pc", "-p", "/boot/grub",
+		"-c", early, "-o", core,
 		"biosdisk", "part_msdos", "ext2", "search_fs_uuid").
 		CombinedOutput()
 	if err != nil {

@@ -28,7 +28,8 @@ func (a *API) callRoutes(api huma.API) {
 	},
 		func(ctx context.Context, in *struct{ Body client.NewCall }) (*acceptedAnswer, error) {
 			call := bag.Call{Words: in.Body.Words, When: in.Body.When, Answers: in.Body.Answers}
-			if _, err := ask.About(ask.Question{Text: call.Words, When: call.When, Answers: call.Answers}, a.Knowledge()); err != nil {
+			q := ask.Question{Text: call.Words, When: call.When, Answers: call.Answers}
+			if _, err := ask.About(q, a.Knowledge()); err != nil {
 				return nil, problem(http.StatusUnprocessableEntity, "validation", err.Error())
 			}
 			packed, err := packCall(in.Body.Machine, in.Body.Site, call, time.Now())

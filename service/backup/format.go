@@ -16,6 +16,9 @@ const (
 // format is what a file's head has to say of itself.
 const format = "diorthos-backup-1"
 
+// schemaVersion asks which version the tables are of.
+const schemaVersion = "select max(version_id) from goose_db_version where is_applied"
+
 // tables are those that are kept, each behind those that it refers to.
 var tables = []string{"people", "tokens", "machines", "bags", "cases", "climbs", "took", "audit"}
 

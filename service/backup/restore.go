@@ -206,7 +206,7 @@ func (r *restoring) all(ctx context.Context) error {
 // ready refuses what cannot be restored into, and lets rows in as they are.
 func (r *restoring) ready(ctx context.Context) error {
 	var schema int64
-	if err := r.tx.QueryRow(ctx, "select max(version_id) from goose_db_version where is_applied").Scan(&schema); err != nil {
+	if err := r.tx.QueryRow(ctx, schemaVersion).Scan(&schema); err != nil {
 		return fmt.Errorf("backup: %w", err)
 	}
 	if schema < r.head.Schema {
@@ -218,7 +218,8 @@ func (r *restoring) ready(ctx context.Context) error {
 	}
 	for _, name := range tables {
 		var any bool
-		if err := r.tx.QueryRow(ctx, "select exists (select 1 from "+pgx.Identifier{name}.Sanitize()+")").Scan(&any); err != nil {
+		query := "select exists (select 1 from " + pgx.Identifier{name}.Sanitize() + ")"
+		if err := r.tx.QueryRow(ctx, query).Scan(&any); err != nil {
 			return fmt.Errorf("backup: %w", err)
 		}
 		if any {
@@ -235,7 +236,8 @@ func (r *restoring) ready(ctx context.Context) error {
 // tables refer to each other.
 func (r *restoring) takeReferences(ctx context.Context) error {
 	rows, err := r.tx.Query(ctx, "select conrelid::regclass::text, conname, pg_get_constraintdef(oid) from pg_constraint "+
-		"where contype = 'f' and connamespace = current_schema()::regnamespace and conrelid::regclass::text = any($1)", tables)
+		"where contype = 'f' and connamespace = current_schema()::regnamespace and conrelid::regclass::text = any($1)",
+		tables)
 	if err != nil {
 		return err
 	}
@@ -243,7 +245,8 @@ func (r *restoring) takeReferences(ctx context.Context) error {
 		return err
 	}
 	for _, c := range r.references {
-		if _, err := r.tx.Exec(ctx, "alter table "+c.Table+" drop constraint "+pgx.Identifier{c.Name}.Sanitize()); err != nil {
+		_, err := r.tx.Exec(ctx, "alter table "+c.Table+" drop constraint "+pgx.Identifier{c.Name}.Sanitize())
+		if err != nil {
 			return err
 		}
 	}

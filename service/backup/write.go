@@ -56,7 +56,7 @@ func Write(
 // survey says what there is, within the transaction that everything is read in.
 func survey(ctx context.Context, tx pgx.Tx) (*head, error) {
 	h := &head{Format: format, Made: time.Now().UTC(), Bags: []kept{}}
-	if err := tx.QueryRow(ctx, "select max(version_id) from goose_db_version where is_applied").Scan(&h.Schema); err != nil {
+	if err := tx.QueryRow(ctx, schemaVersion).Scan(&h.Schema); err != nil {
 		return nil, err
 	}
 	for _, name := range tables {

@@ -152,8 +152,9 @@ func schema(ctx context.Context, conn *pgx.Conn) Finding {
 func rights(ctx context.Context, conn *pgx.Conn) Finding {
 	f := Finding{What: "rights", Rating: Good, Saw: "tables can be made, the audit cannot be changed"}
 	var mayCreate, guarded, there bool
-	err := conn.QueryRow(ctx, "select has_schema_privilege(current_schema(), 'create'), to_regclass('audit') is not null, "+
-		"exists (select 1 from pg_trigger where tgrelid = to_regclass('audit') and tgname = 'audit_stays' and tgenabled <> 'D')",
+	err := conn.QueryRow(
+		ctx, "select has_schema_privilege(current_schema(), 'create'), to_regclass('audit') is not null, exists ("+
+			"select 1 from pg_trigger where tgrelid = to_regclass('audit') and tgname = 'audit_stays' and tgenabled <> 'D')",
 	).
 		Scan(&mayCreate, &there, &guarded)
 	switch {
@@ -162,7 +163,8 @@ func rights(ctx context.Context, conn *pgx.Conn) Finding {
 	case !mayCreate:
 		f.Rating, f.Saw, f.Do = Bad, "this role may make no tables", "grant create on the schema to it"
 	case there && !guarded:
-		f.Rating, f.Saw, f.Do = Bad, "the audit can be changed: its guard is switched off", "alter table audit enable trigger all"
+		f.Rating, f.Saw = Bad, "the audit can be changed: its guard is switched off"
+		f.Do = "alter table audit enable trigger all"
 	}
 	return f
 }

@@ -44,8 +44,11 @@ func TestOnlyWhatWasLookedAtIsCalledGood(t *testing.T) {
 		rating health.Rating
 		says   string
 	}{
-		"nothing named":    {health.Wanted{}, "database", health.Unasked, "no --database"},
-		"no database":      {health.Wanted{Database: "postgres://nobody@127.0.0.1:9/x?connect_timeout=2"}, "database", health.Bad, "9"},
+		"nothing named": {health.Wanted{}, "database", health.Unasked, "no --database"},
+		"no database": {
+			health.Wanted{Database: "postgres://nobody@127.0.0.1:9/x?connect_timeout=2"},
+			"database", health.Bad, "9",
+		},
 		"a private folder": {health.Wanted{Bags: private}, "bags", health.Good, "free"},
 		"an open folder":   {health.Wanted{Bags: open}, "bags", health.Doubtful, "free"},
 		"a file":           {health.Wanted{Bags: file}, "bags", health.Bad, "not a folder"},
