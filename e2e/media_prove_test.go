@@ -58,13 +58,6 @@ func startsBy(t *testing.T, disk, bus, firmware, words string) {
 	}
 }
 
-func witness(t *testing.T, name string, args ...string) {
-	t.Helper()
-	if out, err := exec.Command(name, args...).CombinedOutput(); err != nil {
-		t.Fatalf("%s: %v: %s", name, err, out)
-	}
-}
-
 // A written medium starts under SeaBIOS and under OVMF; one whose files alone
 // were copied starts under OVMF.
 func TestProveThatAWrittenMediumStarts(t *testing.T) {
