@@ -66,7 +66,7 @@ func TestWhatWasMovedAsideComesBackAfterTheMachineWasUsed(t *testing.T) {
 		t.Error("the whole journal was undone though the machine was used")
 	}
 	back := rung("upkeep.put-back", map[string]string{"name": things[0].Name})
-	if n := r.cutOff(t, back, facts); n < 3 {
+	if n := cutOff(t, r.machine(facts), back); n < 3 {
 		t.Errorf("cut off %d times", n)
 	}
 	if went, err := r.take(back, facts); err != nil || !went {
