@@ -75,8 +75,8 @@ func biosDisk(t *testing.T) string {
 		"etc/os-release":      []byte("ID=debian\n"),
 		"var/lib/dpkg/status": []byte("Package: base\n"),
 		"etc/fstab":           []byte("UUID=" + lost + " /srv ext4 defaults 0 2\n"),
-		"boot/grub/grub.cfg": []byte("# " + strings.Repeat("-", 5000) + "\nmenuentry x {\n linux /boot/kernel root=UUID=" + lost +
-			"\n}\nmenuentry y {\n linux /boot/kernel root=UUID=" + lost + "\n}\n"),
+		"boot/grub/grub.cfg": []byte("# " + strings.Repeat("-", 5000) +
+			"\nmenuentry x {\n linux /boot/kernel root=UUID=" + lost + "\n}\nmenuentry y {\n linux /boot/kernel root=UUID=" + lost + "\n}\n"),
 		"boot/grub/i386-pc/boot.img": code, "boot/grub/i386-pc/core.img": core,
 		"boot/kernel": standin.Kernel(9000),
 	} {
@@ -91,7 +91,8 @@ func biosDisk(t *testing.T) string {
 	disk := filepath.Join(dir, "disk.img")
 	tool(t, "truncate", "-s", "24M", disk)
 	tool(t, "sh", "-c", fmt.Sprintf("printf 'label: dos\n2048,32768,83,*\n' | sfdisk -q %s", disk))
-	tool(t, "mke2fs", "-q", "-F", "-t", "ext4", "-b", "1024", "-d", filepath.Join(dir, "tree"), "-E", "offset=1048576", disk, "16m")
+	tool(t, "mke2fs", "-q", "-F", "-t", "ext4", "-b", "1024", "-d", filepath.Join(dir, "tree"),
+		"-E", "offset=1048576", disk, "16m")
 	return disk
 }
 
