@@ -9,10 +9,12 @@ import (
 	"path"
 	"regexp"
 	"strings"
+
+	"diorthos/platform/grub"
 )
 
 // EFI programs, by their bytes: the image format of the UEFI specification (2.10, section
-// 2.1.1, which takes PE32+), and what GRUB puts behind its modules (grub/kernel.h).
+// 2.1.1, which takes PE32+).
 const (
 	peOffset       = 0x3c // where the offset of the PE header stands
 	peSections     = 6    // number of sections, from the PE header
@@ -22,10 +24,6 @@ const (
 	sectionLength  = 16 // size in the file, from the start of a section's header
 	sectionAt      = 20 // place in the file
 
-	grubModules   = "mimg" // before the size and place of the objects
-	grubObject    = 8      // bytes of an object's head: type and size
-	objectConfig  = 2
-	objectPrefix  = 3
 	maxEFIProgram = 64 << 20
 )
 
@@ -85,49 +83,16 @@ func identify(raw []byte) (program, error) {
 		return program{}, err
 	}
 	p := program{machine: machine, kind: isUnknown}
+	carried, isCore := grub.Carries(raw, 8)
 	switch {
 	case bytes.Contains(raw, []byte("LoaderInfo: systemd-boot")):
 		p.kind = isSystemdBoot
-	case p.embedded(raw):
-		p.kind = isGRUB
+	case isCore:
+		p.kind, p.config, p.prefix = isGRUB, carried.Config, carried.Prefix
 	case bytes.Contains(raw, []byte("UEFI SHIM")):
 		p.kind = isShim
 	}
 	return p, nil
-}
-
-// embedded reads the objects that GRUB carries. It reports whether there are any.
-func (p *program) embedded(raw []byte) bool {
-	le := binary.LittleEndian
-	for from := 0; ; {
-		i := bytes.Index(raw[from:], []byte(grubModules))
-		if i < 0 {
-			return false
-		}
-		at := int64(from + i)
-		if from = int(at) + 4; at+24 > int64(len(raw)) {
-			return false
-		}
-		offset, size := le.Uint64(raw[at+8:]), le.Uint64(raw[at+16:])
-		if offset < 24 || offset > size || size > uint64(int64(len(raw))-at) {
-			continue // the letters alone
-		}
-		for o := at + int64(offset); o+grubObject <= at+int64(size); {
-			kind, length := le.Uint32(raw[o:]), int64(le.Uint32(raw[o+4:]))
-			if length < grubObject || o+length > at+int64(size) {
-				break
-			}
-			body := string(bytes.TrimRight(raw[o+grubObject:o+length], "\x00"))
-			switch kind {
-			case objectConfig:
-				p.config = body
-			case objectPrefix:
-				p.prefix = body
-			}
-			o += length
-		}
-		return true
-	}
 }
 
 // readProgram reads an EFI program of a volume and says what it is.

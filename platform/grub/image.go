@@ -30,11 +30,6 @@ const (
 
 	lzmaProperties = 0x5d    // lc 3, lp 0, pb 2
 	lzmaDictionary = 1 << 16 // bytes
-
-	moduleHead   = 12 // "mimg", offset and size, 32 bits each
-	objectHead   = 8
-	objectConfig = 2
-	objectPrefix = 3
 )
 
 var (
@@ -160,9 +155,11 @@ func (i *Image) unpack(copied int) {
 		if raw, i.Packed = unpackLZMA(i.Bytes[at:at+packed], plain); i.Packed != nil {
 			continue
 		}
-		if i.Config, i.Prefix, i.Packed = carried(raw); i.Packed == nil {
+		c, ok := Carries(raw, 4)
+		if i.Config, i.Prefix = c.Config, c.Prefix; ok {
 			return
 		}
+		i.Packed = errors.New("it holds none of GRUB's modules")
 	}
 	if i.Packed == nil {
 		i.Packed = errors.New("where what is packed begins is not known")
@@ -181,38 +178,4 @@ func unpackLZMA(packed []byte, size int) ([]byte, error) {
 	raw := make([]byte, size)
 	_, err = io.ReadFull(r, raw)
 	return raw, err
-}
-
-// carried reads the objects behind the modules.
-func carried(raw []byte) (config, prefix string, err error) {
-	le := binary.LittleEndian
-	for from := 0; ; {
-		n := bytes.Index(raw[from:], []byte("mimg"))
-		if n < 0 {
-			return "", "", errors.New("it holds none of GRUB's modules")
-		}
-		at := from + n
-		if from = at + 4; at+moduleHead > len(raw) {
-			continue
-		}
-		offset, size := int(le.Uint32(raw[at+4:])), int(le.Uint32(raw[at+8:]))
-		if offset < moduleHead || size < offset || at+size > len(raw) {
-			continue // the letters alone
-		}
-		for o := at + offset; o+objectHead <= at+size; {
-			kind, length := le.Uint32(raw[o:]), int(le.Uint32(raw[o+4:]))
-			if length < objectHead || o+length > at+size {
-				break
-			}
-			body := string(bytes.TrimRight(raw[o+objectHead:o+length], "\x00"))
-			switch kind {
-			case objectConfig:
-				config = body
-			case objectPrefix:
-				prefix = body
-			}
-			o += length
-		}
-		return config, prefix, nil
-	}
 }

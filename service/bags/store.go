@@ -57,6 +57,9 @@ func Open(ctx context.Context, where string) (*Store, error) {
 // Close gives the bucket back.
 func (s *Store) Close() error { return s.bucket.Close() }
 
+// packedBag is how bags are written.
+var packedBag = blob.WriterOptions{ContentType: "application/octet-stream", DisableContentTypeDetection: true}
+
 // Take stores what body holds and verifies it in the same pass. The bag is
 // durable when Take returns; on an error nothing is kept.
 func (s *Store) Take(
@@ -65,10 +68,7 @@ func (s *Store) Take(
 	key = "incoming-" + strings.ToLower(rand.Text())
 	writing, cancel := context.WithCancel(ctx)
 	defer cancel()
-	w, err := s.bucket.NewWriter(writing, key, &blob.WriterOptions{
-		ContentType:                 "application/octet-stream",
-		DisableContentTypeDetection: true,
-	})
+	w, err := s.bucket.NewWriter(writing, key, &packedBag)
 	if err != nil {
 		return "", nil, 0, fmt.Errorf("store of bags: %w", err)
 	}
@@ -96,10 +96,7 @@ func (s *Store) Put(ctx context.Context, key string, body io.Reader) (made bool,
 	}
 	writing, cancel := context.WithCancel(ctx)
 	defer cancel()
-	w, err := s.bucket.NewWriter(writing, key, &blob.WriterOptions{
-		ContentType:                 "application/octet-stream",
-		DisableContentTypeDetection: true,
-	})
+	w, err := s.bucket.NewWriter(writing, key, &packedBag)
 	if err != nil {
 		return false, err
 	}
