@@ -103,6 +103,10 @@ type LoaderChecker interface {
 	CheckLoader(raw []byte) error
 }
 
+// ErrNotFollowed means that the chain goes on where it cannot be looked at: nothing is said
+// of the rest.
+var ErrNotFollowed = errors.New("not followed")
+
 // A KernelChecker is a System that can tell from its bytes whether what is started is a
 // kernel.
 type KernelChecker interface{ CheckKernel() error }
@@ -152,6 +156,10 @@ func Follow(g Ground) Chain {
 		return c
 	}
 	config, err := g.System.Config(volume, g.Mode)
+	if errors.Is(err, ErrNotFollowed) {
+		add(Link{LinkConfig, "what the loader starts", err.Error(), ""})
+		return c
+	}
 	if err != nil {
 		fault := StoreDamaged
 		var of *FaultError

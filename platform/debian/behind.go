@@ -311,6 +311,10 @@ func rootOf(g system.Ground, arguments string) (int, boot.Link) {
 	}
 	number := volumeNamed(g, name)
 	if number == 0 {
+		if inContainer(g, strings.TrimPrefix(name, "UUID=")) {
+			l.Saw = "not followed: it may lie in a volume of volumes of this disk"
+			return 0, l
+		}
 		l.Saw, l.Fault = "no volume of this disk has that name", boot.RootMissing
 		return 0, l
 	}
@@ -453,16 +457,21 @@ type mount struct {
 	text    string
 	device  string
 	point   string
+	was     string // the disk that it was on when the system was installed, by the installer's comment
 	kind    string
 	options []string
 }
 
 func mountsIn(fstab string) (list []mount) {
-	at := 0
+	at, was := 0, ""
 	for _, line := range strings.SplitAfter(fstab, "\n") {
 		w := strings.Fields(line)
+		if m := installedOn.FindStringSubmatch(line); m != nil {
+			was = m[1]
+		}
 		if len(w) >= 3 && !strings.HasPrefix(w[0], "#") {
-			m := mount{at: at, text: strings.TrimRight(line, "\n"), device: w[0], point: w[1], kind: w[2]}
+			m := mount{at: at, text: strings.TrimRight(line, "\n"), device: w[0], point: w[1], kind: w[2], was: was}
+			was = ""
 			if len(w) > 3 {
 				m.options = strings.Split(w[3], ",")
 			}
@@ -471,6 +480,20 @@ func mountsIn(fstab string) (list []mount) {
 		at += len(line)
 	}
 	return list
+}
+
+// installedOn is what Debian's installer notes above an entry.
+var installedOn = regexp.MustCompile(`^#\s+\S+ was on /dev/([a-z]+|nvme\d+n\d+|mmcblk\d+)p?\d* during installation`)
+
+// elsewhere reports whether a mount was on another disk than the root volume when the system
+// was installed: that one need not be at hand.
+func (m mount) elsewhere(list []mount) bool {
+	for _, root := range list {
+		if root.point == "/" {
+			return m.was != "" && root.was != "" && m.was != root.was
+		}
+	}
+	return false
 }
 
 // stops reports whether start-up waits for the mount and ends in the emergency shell without
@@ -501,6 +524,9 @@ func (m mount) unmet(g system.Ground) string {
 		return ""
 	}
 	number := volumeNamed(g, name)
+	if number == 0 && inContainer(g, strings.TrimPrefix(name, "UUID=")) {
+		return ""
+	}
 	if number == 0 {
 		return "no volume of this disk has that name"
 	}
@@ -528,7 +554,7 @@ func mountsLink(g system.Ground, root fs.FS) boot.Link {
 	l := boot.Link{Kind: boot.LinkMounts, What: "etc/fstab"}
 	list := mountsIn(readText(root, "etc/fstab"))
 	for _, m := range list {
-		if why := m.unmet(g); why != "" && m.stops() {
+		if why := m.unmet(g); why != "" && m.stops() && !m.elsewhere(list) {
 			l.What, l.Saw, l.Fault = m.point, fmt.Sprintf("%s %s: %s", m.device, m.kind, why), boot.MountMissing
 			return l
 		}

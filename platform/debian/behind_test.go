@@ -130,6 +130,13 @@ func TestTheChainIsFollowedToWhatStartUpMounts(t *testing.T) {
 			map[string]*fstest.MapFile{"etc/fstab": mounts("UUID=" + lostUUID + " /srv ext4 defaults,nofail 0 2\n")},
 			"", "",
 		},
+		"one that was on another disk": {
+			map[string]*fstest.MapFile{"etc/fstab": {Data: []byte(
+				"# / was on /dev/sda2 during installation\nUUID=" + rootUUID + " / ext4 defaults 0 1\n" +
+					"# /srv was on /dev/sdb1 during installation\nUUID=" + lostUUID + " /srv ext4 defaults 0 2\n",
+			)}},
+			"", "",
+		},
 		"swap that is gone": {
 			map[string]*fstest.MapFile{"etc/fstab": mounts("UUID=" + lostUUID + " none swap sw 0 0\n")},
 			"", "",

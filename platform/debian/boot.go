@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"path"
 	"regexp"
+	"strings"
 
 	"diorthos/core/bag"
 	"diorthos/core/boot"
@@ -65,7 +66,9 @@ func (Adapter) Survey(g system.Ground, facts *bag.Facts) {
 // withoutESP is the chain of a machine that starts by UEFI and has no partition of the type
 // that its firmware looks for.
 func withoutESP(g system.Ground) boot.Chain {
-	l := boot.Link{Kind: boot.LinkFirmware, What: "EFI system partition", Saw: "there is none", Fault: boot.ESPMissing}
+	l := boot.Link{
+		Kind: boot.LinkFirmware, What: "EFI system partition", Saw: "there is none on this disk", Fault: boot.ESPMissing,
+	}
 	for _, p := range g.Table.Partitions() {
 		if volume := g.Volume(p.Number); volume != nil && system.HoldsEFI(volume) {
 			l.Fault = boot.ESPType
@@ -177,6 +180,10 @@ func (s *loaderChain) Config(esp fs.FS, mode firmware.Mode) (boot.Config, error)
 		return boot.Config{}, &boot.FaultError{
 			Fault: boot.MenuMissing, Err: fmt.Errorf("%s: %w on volume %s: %w", from, errNoMenu, uuid, err),
 		}
+	case !known && inContainer(s.ground, uuid):
+		return boot.Config{}, fmt.Errorf(
+			"volume %s: %w: it may lie in a volume of volumes of this disk", uuid, boot.ErrNotFollowed,
+		)
 	case !known: // no partition of this disk, or one that cannot be read: the next link says so
 		return boot.Config{Volume: uuid, Kernel: "a kernel"}, nil
 	case start.Kernel.Volume == nil:
@@ -185,6 +192,22 @@ func (s *loaderChain) Config(esp fs.FS, mode firmware.Mode) (boot.Config, error)
 	s.start = start
 	return boot.Config{Volume: start.Kernel.Volume.UUID, Kernel: start.Kernel.Path}, nil
 }
+
+// inContainer reports whether a volume that no partition holds can lie in one of another: the
+// disk has a part of a volume group or an array, or an encrypted volume.
+func inContainer(g system.Ground, uuid string) bool {
+	container := false
+	for _, c := range g.Contents {
+		if strings.EqualFold(c.UUID, uuid) {
+			return false
+		}
+		container = container || containers[strings.TrimRight(c.Kind, "12")]
+	}
+	return container
+}
+
+// containers are what volumes can lie in, as the layout calls them.
+var containers = map[string]bool{"lvm": true, "luks": true, "md": true}
 
 // stubs are the short configurations that a GRUB of this family reads first, where it was
 // put together to look for one on the EFI system partition.

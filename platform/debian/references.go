@@ -46,7 +46,7 @@ func (r *references) MendMounts() (did []string, err error) {
 	list := mountsIn(text)
 	for _, m := range list {
 		why := m.unmet(r.ground)
-		if why == "" || !m.stops() && m.point != "/" {
+		if why == "" || m.elsewhere(list) || !m.stops() && m.point != "/" {
 			continue
 		}
 		old, uuid := strings.CutPrefix(m.device, "UUID=")

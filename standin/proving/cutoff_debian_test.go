@@ -76,7 +76,8 @@ func biosDisk(t *testing.T) string {
 		"var/lib/dpkg/status": []byte("Package: base\n"),
 		"etc/fstab":           []byte("UUID=" + lost + " /srv ext4 defaults 0 2\n"),
 		"boot/grub/grub.cfg": []byte("# " + strings.Repeat("-", 5000) +
-			"\nmenuentry x {\n linux /boot/kernel root=UUID=" + lost + "\n}\nmenuentry y {\n linux /boot/kernel root=UUID=" + lost + "\n}\n"),
+			"\nmenuentry x {\n linux /boot/kernel root=UUID=" + lost +
+			"\n}\nmenuentry y {\n linux /boot/kernel root=UUID=" + lost + "\n}\n"),
 		"boot/grub/i386-pc/boot.img": code, "boot/grub/i386-pc/core.img": core,
 		"boot/kernel": standin.Kernel(9000),
 	} {
