@@ -48,7 +48,6 @@ func TestWordsFromAScreenLeadOn(t *testing.T) {
 		chromedp.Click(`section[aria-label="Keep it as a case"] button`),
 	)
 	p.waitText("What was told")
-	p.picture("told")
 	wants(t, p.text(), "lerrick-kiosk-7", "it says no spase left on devise", "No evidence was handed in yet", "What to do")
 	wants(t, s.must(0, "ask", "--open-case", "gannet-1", "no space left on device"), "of gannet-1 begins with these words")
 	p.do(chromedp.Navigate(s.url+"/ask?text=the+ferry+leaves"), chromedp.WaitVisible("#words"))
