@@ -111,6 +111,8 @@ fuzz:
 	go test ./platform/corbelfile -run - -fuzz FuzzFiles -fuzztime 60s -fuzzminimizetime 5x
 	go test ./platform/corbelfile -run - -fuzz FuzzExcision -fuzztime 60s -fuzzminimizetime 5x
 	go test ./platform/grub -run - -fuzz FuzzRun -fuzztime 60s -fuzzminimizetime 5x
+	go test ./platform/grub -run - -fuzz FuzzReadImage -fuzztime 60s -fuzzminimizetime 5x
+	go test ./platform/debian -run - -fuzz FuzzEarlyImage -fuzztime 60s -fuzzminimizetime 5x
 	go test ./platform/debian -run - -fuzz FuzzReadPackage -fuzztime 60s -fuzzminimizetime 5x
 
 screenshots: packages-test build

@@ -16,6 +16,7 @@ import (
 
 	"diorthos/core/bag"
 	"diorthos/core/block"
+	"diorthos/core/firmware"
 	"diorthos/core/layout"
 	"diorthos/core/system"
 	"diorthos/platform/debian"
@@ -246,4 +247,57 @@ func TestNamesAreMendedInPlace(t *testing.T) {
 	}
 	run("dd", "if="+disk, "of="+filepath.Join(dir, "volume"), "bs=1M", "skip=1", "count=16", "status=none")
 	run("e2fsck", "-fn", filepath.Join(dir, "volume"))
+}
+
+// TestAMachineIsFollowedTheWayItStarts chooses by what the machine says, else by the disk.
+func TestAMachineIsFollowedTheWayItStarts(t *testing.T) {
+	gpt := read(t, 8<<20, []layout.Entry{{
+		Type: layout.TypeLinux, ID: layout.MustParseGUID("1c921feb-119f-4abf-99c7-8854c89ced36"),
+		Span: layout.Span{First: 4096, Last: 8191},
+	}})
+	mbr := func(kind byte) *layout.Table {
+		raw := make([]byte, 8<<20)
+		copy(raw[446:], []byte{0x80, 0, 0, 0, kind, 0, 0, 0, 0, 8, 0, 0, 0, 16, 0, 0})
+		raw[510], raw[511] = 0x55, 0xaa
+		table, err := layout.Read(&memory{data: raw})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return table
+	}
+	code := make([]byte, 8<<20)
+	copy(code[0x180:], "GRUB \x00Geom\x00")
+	for name, c := range map[string]struct {
+		table *layout.Table
+		disk  []byte
+		mode  firmware.Mode
+		fault string // of the last link; "none" for no chain
+	}{
+		"a GPT without a loader's partition":  {gpt, nil, "", "esp-missing"},
+		"the same with GRUB's code":           {gpt, code, "", "core-image-damaged"},
+		"the same, and the machine says BIOS": {gpt, nil, firmware.BIOS, "boot-code-damaged"},
+		"an MBR":                              {mbr(0x83), nil, "", "boot-code-damaged"},
+		"an MBR, and the machine says UEFI":   {mbr(0x83), nil, firmware.UEFI, "esp-missing"},
+		"an MBR with a loader's partition":    {mbr(0xef), nil, "", "none"},
+	} {
+		facts := &bag.Facts{}
+		if c.mode != "" {
+			facts.Firmware = &bag.Firmware{Mode: c.mode}
+		}
+		if c.disk == nil {
+			c.disk = make([]byte, 8<<20)
+		}
+		c.disk[510], c.disk[511] = 0x55, 0xaa
+		debian.Adapter{}.Survey(system.Ground{
+			Disk: &memory{data: c.disk}, Table: c.table, System: 1, Contents: map[int]layout.Content{},
+			Volume: func(int) fs.FS { return nil },
+		}, facts)
+		got := "none"
+		if facts.State != nil {
+			got = string(facts.State.Chain[len(facts.State.Chain)-1].Fault)
+		}
+		if got != c.fault {
+			t.Errorf("%s: %s, want %s", name, got, c.fault)
+		}
+	}
 }

@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"path"
 	"regexp"
+	"slices"
 	"strings"
 
 	"diorthos/core/bag"
@@ -27,33 +28,72 @@ func (Adapter) HoldsLoader(fs.FS) bool { return false }
 // behind it and what that carries. Then the entry of the menu that is started by itself, its
 // kernel and early-boot image, the root volume, the first program and what it mounts.
 func (Adapter) Survey(g system.Ground, facts *bag.Facts) {
+	chain := chainOf(g, facts)
+	if chain == nil {
+		return
+	}
+	if facts.State == nil {
+		facts.State = &bag.State{}
+	}
+	facts.State.Chain = chain
+}
+
+// chainOf follows the chain; it is nil for a way that is not followed.
+func chainOf(g system.Ground, facts *bag.Facts) boot.Chain {
 	esp := 0
 	for _, p := range g.Table.Partitions() {
 		if p.TypeCode == layout.TypeESP.String() && esp == 0 {
 			esp = p.Number
 		}
 	}
-	if esp == 0 && facts.Firmware == nil && !startsByBIOS(g, facts) ||
-		esp == 0 && facts.Firmware != nil && facts.Firmware.Mode == firmware.UEFI {
-		if facts.State == nil {
-			facts.State = &bag.State{}
+	switch {
+	case modeOf(g, facts, esp) == firmware.BIOS:
+		return biosChain(g)
+	case esp != 0:
+		return uefiChain(g, esp)
+	case espOfMBR(g):
+		return nil
+	}
+	return withoutESP(g)
+}
+
+// modeOf is by which firmware the disk is meant to be started: as the machine says, else as
+// what lies on the disk asks for.
+func modeOf(g system.Ground, facts *bag.Facts, esp int) firmware.Mode {
+	switch {
+	case facts.Firmware != nil && facts.Firmware.Mode != "":
+		return facts.Firmware.Mode
+	case esp == 0 && asksForBIOS(g):
+		return firmware.BIOS
+	}
+	return firmware.UEFI
+}
+
+// asksForBIOS reports whether a disk without an EFI system partition of a GPT is made for the
+// older firmware: by a partition for GRUB's core image, by its code, or by its table.
+func asksForBIOS(g system.Ground) bool {
+	for _, p := range g.Table.Partitions() {
+		if p.TypeCode == layout.TypeBIOSBoot.String() {
+			return true
 		}
-		facts.State.Chain = withoutESP(g)
-		return
 	}
-	bios := esp == 0 || facts.Firmware != nil && facts.Firmware.Mode == firmware.BIOS
-	if bios && !startsByBIOS(g, facts) {
-		return
+	first := make([]byte, 512)
+	if _, err := g.Disk.ReadAt(first, 0); err == nil && grub.IsGRUB(first) {
+		return true
 	}
-	if facts.State == nil {
-		facts.State = &bag.State{}
-	}
-	if bios {
-		facts.State.Chain = biosChain(g)
-		return
-	}
+	return g.Table.Style() == layout.StyleMBR && !espOfMBR(g)
+}
+
+// espOfMBR reports whether an MBR has an EFI system partition: UEFI firmware may start from it,
+// and that way is not followed.
+func espOfMBR(g system.Ground) bool {
+	return slices.ContainsFunc(g.Table.Partitions(), func(p layout.Partition) bool { return p.TypeCode == "0xef" })
+}
+
+// uefiChain follows a machine that starts by UEFI.
+func uefiChain(g system.Ground, esp int) boot.Chain {
 	s := &loaderChain{ground: g, esp: g.Volume(esp), number: esp}
-	facts.State.Chain = boot.Follow(boot.Ground{
+	return boot.Follow(boot.Ground{
 		Mode:     firmware.UEFI,
 		Disk:     g.Disk,
 		Table:    g.Table,
@@ -102,7 +142,7 @@ func startsByBIOS(g system.Ground, facts *bag.Facts) bool {
 	if _, err := g.Disk.ReadAt(first, 0); err == nil && grub.IsGRUB(first) {
 		return true
 	}
-	return g.Table.Style() == layout.StyleMBR
+	return g.Table.Style() == layout.StyleMBR && !espOfMBR(g)
 }
 
 // loaderChain is the family's part of the chain.

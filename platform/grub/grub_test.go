@@ -263,3 +263,18 @@ func FuzzRun(f *testing.F) {
 		}
 	})
 }
+
+func FuzzReadImage(f *testing.F) {
+	disk := make([]byte, 8192)
+	copy(disk[0x180:], "GRUB \x00Geom\x00")
+	disk[0x5c] = 1
+	copy(disk[512:], []byte{0x52, 0x56, 0xbe})
+	copy(disk[512+0x1f4:], []byte{2, 0, 0, 0, 0, 0, 0, 0, 9, 0, 0x20, 8})
+	f.Add(disk, []byte(nil))
+	f.Add(disk, disk[512:])
+	f.Fuzz(func(_ *testing.T, disk, kept []byte) {
+		if len(disk) >= 512 {
+			_, _ = grub.ReadImage(strings.NewReader(string(disk)), disk[:512], kept)
+		}
+	})
+}
