@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"diorthos/core/bag"
+	"diorthos/core/block"
 	"diorthos/core/fat"
 	"diorthos/core/firmware"
 	"diorthos/core/layout"
@@ -200,22 +201,12 @@ func rescue(ctx context.Context, c *Context) (Effect, error) {
 	if len(entries) == 0 {
 		return e, nil
 	}
-	writes, err := c.table.Rebuild(entries, newGUID)
+	writes, check, why, err := c.rebuilt(entries)
 	if err != nil {
 		return e, err
 	}
-	check, err := c.overwrites(writes)
-	if err != nil {
-		return e, err
-	}
-	if !check.OK { // an MBR leaves what lies behind it as it is
-		e.Notes = append(e.Notes, "an MBR is written, and no GPT: "+check.Saw)
-		if writes, err = c.table.RebuildMBR(entries, randomID()); err != nil {
-			return e, err
-		}
-		if check, err = c.overwrites(writes); err != nil {
-			return e, err
-		}
+	if why != "" {
+		e.Notes = append(e.Notes, "an MBR is written, and no GPT: "+why)
 	}
 	e.Guard = append(e.Guard, check)
 	if !check.OK {
@@ -225,6 +216,32 @@ func rescue(ctx context.Context, c *Context) (Effect, error) {
 		e.Did = append(e.Did, fmt.Sprintf("partition %d: %s, from sector %d to %d", p.Index, p.Name, p.First, p.Last))
 	}
 	return e, c.draft.Put(writes)
+}
+
+// rebuilt plans a table of what was found: a GPT, or an MBR, which leaves what lies behind it
+// as it is, where one stands, or a GPT would lie over something or has no room. Why says so.
+func (c *Context) rebuilt(entries []layout.Entry) (writes []block.Write, check Check, why string, err error) {
+	if c.table.MBR.Signed && !c.table.MBR.Protective() {
+		why = "that is what stands on the disk"
+	} else {
+		writes, err = c.table.Rebuild(entries, newGUID)
+		switch {
+		case errors.Is(err, layout.ErrNoRoom):
+			why = err.Error()
+		case err != nil:
+			return nil, check, "", err
+		default:
+			if check, err = c.overwrites(writes); err != nil || check.OK {
+				return writes, check, "", err
+			}
+			why = check.Saw
+		}
+	}
+	if writes, err = c.table.RebuildMBR(entries, randomID()); err != nil {
+		return nil, check, why, err
+	}
+	check, err = c.overwrites(writes)
+	return writes, check, why, err
 }
 
 // allocate lays the disk out as a plan wants it.

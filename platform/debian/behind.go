@@ -320,21 +320,23 @@ func rootOf(g system.Ground, arguments string) (int, boot.Link) {
 	}
 	c := g.Contents[number]
 	l.Saw = fmt.Sprintf("partition %d, %s %s", number, c.Kind, c.Label)
-	length := lengthOf(g, number)
-	switch {
-	case c.Kind == "":
+	if c.Kind == "" {
 		l.Saw, l.Fault = fmt.Sprintf("partition %d, and no file system is recognised on it", number), boot.VolumeUnreadable
-	case c.Size > length:
-		l.Saw = fmt.Sprintf(
-			"the %s on partition %d has %d bytes, and the partition %d: the kernel refuses it",
-			c.Kind,
-			number,
-			c.Size,
-			length,
-		)
-		l.Fault = boot.RootCut
+	} else if why := cutOff(g, number); why != "" {
+		l.Saw, l.Fault = why, boot.RootCut
 	}
 	return number, l
+}
+
+// cutOff says of a volume that it reaches beyond its partition, or the disk.
+func cutOff(g system.Ground, number int) string {
+	c, length := g.Contents[number], lengthOf(g, number)
+	if c.Size <= length {
+		return ""
+	}
+	return fmt.Sprintf(
+		"the %s on partition %d has %d bytes, and the partition %d: the kernel refuses it", c.Kind, number, c.Size, length,
+	)
 }
 
 func lengthOf(g system.Ground, number int) int64 {
@@ -402,7 +404,10 @@ var libraryFolders = []string{
 
 // neededBy says what a program needs and does not find: the interpreter of a script, or the
 // dynamic linker and libraries of a binary.
-func neededBy(root fs.FS, name string) string {
+func neededBy(root fs.FS, name string) string { return neededAt(root, name, 0) }
+
+// neededAt is deep where a program is looked at that runs another.
+func neededAt(root fs.FS, name string, deep int) string {
 	file, err := root.Open(name)
 	if err != nil {
 		return err.Error()
@@ -416,12 +421,21 @@ func neededBy(root fs.FS, name string) string {
 	n, _ := at.ReadAt(head, 0)
 	if line, isScript := strings.CutPrefix(string(head[:n]), "#!"); isScript {
 		line, _, _ = strings.Cut(line, "\n")
-		if words := strings.Fields(line); len(words) > 0 && !there(root, words[0]) {
+		words := strings.Fields(line)
+		switch {
+		case len(words) == 0:
+			return ""
+		case !there(root, words[0]):
 			return "it is run by " + words[0] + ", and that is not there"
+		case deep == 0:
+			return neededAt(root, strings.TrimPrefix(words[0], "/"), deep+1)
 		}
 		return ""
 	}
 	program, err := elf.NewFile(at)
+	if err != nil && deep > 0 {
+		return path.Base(name) + ", which runs it, is no program: " + err.Error()
+	}
 	if err != nil {
 		return "it is neither a script nor a program: " + err.Error()
 	}

@@ -215,7 +215,10 @@ func (s *loaderChain) Config(esp fs.FS, mode firmware.Mode) (boot.Config, error)
 		return boot.Config{}, err
 	}
 	start, known, err := startOn(s.ground, uuid, true)
+	var fault *boot.FaultError
 	switch {
+	case errors.As(err, &fault):
+		return boot.Config{}, err
 	case err != nil:
 		return boot.Config{}, &boot.FaultError{
 			Fault: boot.MenuMissing, Err: fmt.Errorf("%s: %w on volume %s: %w", from, errNoMenu, uuid, err),

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
+	"strconv"
 	"strings"
 
 	"diorthos/core/boot"
@@ -29,6 +30,13 @@ func volumesOf(g system.Ground) (list []grub.Volume) {
 	return list
 }
 
+// numberOf is the number of a volume's partition.
+func numberOf(v *grub.Volume) int {
+	_, part, _ := strings.Cut(v.Device, ",")
+	n, _ := strconv.Atoi(strings.TrimLeft(part, "gptmsdo")) // as it was written
+	return n
+}
+
 // menuFolder is the folder of GRUB's files on a volume: below /boot, or at the root of a
 // volume of its own.
 func menuFolder(volume fs.FS) (string, bool) {
@@ -46,6 +54,9 @@ func startOn(g system.Ground, uuid string, uefi bool) (start *grub.Start, ok boo
 	for _, v := range volumesOf(g) {
 		if !strings.EqualFold(v.UUID, uuid) || v.Files == nil {
 			continue
+		}
+		if why := cutOff(g, numberOf(&v)); why != "" {
+			return nil, true, &boot.FaultError{Fault: boot.RootCut, Err: errors.New(why)}
 		}
 		folder, there := menuFolder(v.Files)
 		if !there {
@@ -194,6 +205,10 @@ func menuLinks(g system.Ground, image *grub.Image, add func(boot.Link) bool) (*g
 	if at.Files == nil {
 		l.Saw = fmt.Sprintf("it lies on (%s), whose file system cannot be read", at.Device)
 		l.Fault = boot.VolumeUnreadable
+		return nil, add(l)
+	}
+	if why := cutOff(g, numberOf(at)); why != "" {
+		l.Saw, l.Fault = why, boot.RootCut
 		return nil, add(l)
 	}
 	folder := strings.TrimPrefix(begin.Prefix, "/")
