@@ -127,24 +127,6 @@ func withoutESP(g system.Ground) boot.Chain {
 	}
 }
 
-// startsByBIOS reports whether the disk is meant to be started by the older firmware: it is
-// said so, its table is an MBR, or it has a partition for GRUB's core image.
-func startsByBIOS(g system.Ground, facts *bag.Facts) bool {
-	if facts.Firmware != nil {
-		return facts.Firmware.Mode == firmware.BIOS
-	}
-	for _, p := range g.Table.Partitions() {
-		if p.TypeCode == layout.TypeBIOSBoot.String() {
-			return true
-		}
-	}
-	first := make([]byte, 512)
-	if _, err := g.Disk.ReadAt(first, 0); err == nil && grub.IsGRUB(first) {
-		return true
-	}
-	return g.Table.Style() == layout.StyleMBR && !espOfMBR(g)
-}
-
 // loaderChain is the family's part of the chain.
 type loaderChain struct {
 	ground system.Ground
