@@ -330,7 +330,11 @@ func rootOf(g system.Ground, arguments string) (int, boot.Link) {
 
 // cutOff says of a volume that it reaches beyond its partition, or the disk.
 func cutOff(g system.Ground, number int) string {
-	c, length := g.Contents[number], lengthOf(g, number)
+	c := g.Contents[number]
+	if c.Size <= 0 {
+		return ""
+	}
+	length := lengthOf(g, number)
 	if c.Size <= length {
 		return ""
 	}
@@ -434,7 +438,7 @@ func neededAt(root fs.FS, name string, deep int) string {
 	}
 	program, err := elf.NewFile(at)
 	if err != nil && deep > 0 {
-		return path.Base(name) + ", which runs it, is no program: " + err.Error()
+		return "" // what runs a script is a program of some other kind: nothing is known of it
 	}
 	if err != nil {
 		return "it is neither a script nor a program: " + err.Error()
