@@ -219,9 +219,11 @@ func rescue(ctx context.Context, c *Context) (Effect, error) {
 }
 
 // rebuilt plans a table of what was found: a GPT, or an MBR, which leaves what lies behind it
-// as it is, where one stands, or a GPT would lie over something or has no room. Why says so.
+// as it is, where one stands and nothing was found that UEFI starts from, or a GPT would lie
+// over something or has no room. Why says so.
 func (c *Context) rebuilt(entries []layout.Entry) (writes []block.Write, check Check, why string, err error) {
-	if c.table.MBR.Signed && !c.table.MBR.Protective() {
+	forUEFI := slices.ContainsFunc(entries, func(e layout.Entry) bool { return e.Type == layout.TypeESP })
+	if c.table.MBR.Signed && !c.table.MBR.Protective() && !forUEFI {
 		why = "that is what stands on the disk"
 	} else {
 		writes, err = c.table.Rebuild(entries, newGUID)
