@@ -129,14 +129,16 @@ func (s super) checkIndex(in *inode, b []byte, at int) error {
 	}
 	want := sum(sum(sum(in.seed, b[:at+8*count]), b[end:end+4]), make([]byte, 4))
 	if got := le.Uint32(b[end+4:]); want != got {
-		return &FormatError{
-			In:   "ext",
-			What: fmt.Sprintf("inode %d: index of a folder: checksum", in.number),
-			Want: fmt.Sprintf("0x%08x", want),
-			Got:  fmt.Sprintf("0x%08x", got),
-		}
+		return differs(fmt.Sprintf("inode %d: index of a folder", in.number), want, got)
 	}
 	return nil
+}
+
+// differs says that a checksum is not that of what it stands for.
+func differs(what string, want, got uint32) error {
+	return &FormatError{
+		In: "ext", What: what + ": checksum", Want: fmt.Sprintf("0x%08x", want), Got: fmt.Sprintf("0x%08x", got),
+	}
 }
 
 // checkFolder compares a block of a folder with its checksum.
@@ -158,12 +160,7 @@ func (s super) checkFolder(in *inode, b []byte) error {
 		}
 	}
 	if want, got := sum(in.seed, b[:len(b)-folderTail]), le.Uint32(tail[8:]); want != got {
-		return &FormatError{
-			In:   "ext",
-			What: fmt.Sprintf("inode %d: folder's block: checksum", in.number),
-			Want: fmt.Sprintf("0x%08x", want),
-			Got:  fmt.Sprintf("0x%08x", got),
-		}
+		return differs(fmt.Sprintf("inode %d: folder's block", in.number), want, got)
 	}
 	return nil
 }
