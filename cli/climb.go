@@ -45,7 +45,7 @@ func climbCommand() *cli.Command {
 		Description: climbHelp,
 		Flags: append(serviceFlags(),
 			&cli.StringFlag{Name: "image", Usage: "disk image, block device or machine's folder to work on"},
-			sourceFlag(),
+			sourceFlag(), networkFlag(),
 			&cli.BoolFlag{Name: "dry-run", Usage: "show what would be done and change nothing"},
 			&cli.IntSliceFlag{
 				Name:    "only",
@@ -195,7 +195,7 @@ func machineFor(c *cli.Command, name, path string, facts *bag.Facts) (*host.Mach
 	}
 	m := &host.Machine{
 		Path: path, Name: name, SectorSize: c.Int("sector-size"), Live: c.Bool("live"), Adapters: platform.All(),
-		Sources: list, Facts: facts, Now: time.Now,
+		Sources: list, Facts: facts, Network: c.Bool("network"), Now: time.Now,
 	}
 	bar := newBar(c, "", 0)
 	m.Progress = func(what string, done, total int64) {

@@ -316,6 +316,9 @@ func showToDo(p *page, c *client.CaseDetail, whole bool) {
 		if r.Does != "" {
 			p.hangingIndent("     does  ", r.Does)
 		}
+		if r.By == knowledge.ByDiorthos && len(r.Steps) > 0 {
+			p.line("     %s", p.faint("or by hand, on the machine itself:"))
+		}
 		for i, s := range r.Steps {
 			p.hangingIndent(fmt.Sprintf("     %d.    ", i+1), s.Do)
 			p.hangingIndent("           → ", s.Shows)

@@ -30,6 +30,13 @@ func changeFlags() []cli.Flag {
 	}
 }
 
+// networkFlag lets the system's own tools fetch what is missing.
+func networkFlag() cli.Flag {
+	return &cli.BoolFlag{
+		Name: "network", Usage: "let the system's own tools fetch what is missing from its repositories; they have no network otherwise",
+	}
+}
+
 func confirmFlag(whose string) cli.Flag {
 	return &cli.StringFlag{Name: "confirm", Usage: "the " + whose + " `NAME`, to say that what is on it may be lost"}
 }

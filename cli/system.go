@@ -95,7 +95,7 @@ func bootCommand() *cli.Command {
 					"machine itself. Through a journal: \"diorthos undo\" brings every byte back.\n\n" +
 					"Example:\n" +
 					"   diorthos boot mend .demo/machines/kestrel-bridge-1 --dry-run",
-				Flags: append(changeFlags(), sourceFlag()),
+				Flags: append(changeFlags(), sourceFlag(), networkFlag()),
 				Action: onMachine(func(ctx context.Context, c *cli.Command, facts *bag.Facts, path string) error {
 					b := facts.State.Chain.Broken()
 					if b == nil {
@@ -162,7 +162,7 @@ func storeCommand() *cli.Command {
 				Description: "First from the machine's own copies, then from --source. A source of another build is refused.\n\n" +
 					"Example:\n" +
 					"   diorthos store repair .demo/machines/tarvoe-office-1 --source .demo/medium-7210.pack",
-				Flags: append(changeFlags(), sourceFlag()),
+				Flags: append(changeFlags(), sourceFlag(), networkFlag()),
 				Action: onMachine(func(ctx context.Context, c *cli.Command, facts *bag.Facts, path string) error {
 					return runAction(ctx, c, facts, path, "store.repair", nil)
 				})},
@@ -233,7 +233,7 @@ func upkeepCommand() *cli.Command {
 					"Each is proven afterwards, and taken back if it cannot be.\n\n" +
 					"Example:\n" +
 					"   diorthos upkeep do leftovers-aside .demo/machines/gannet-crew-2 --dry-run",
-				Flags: append(changeFlags(), sourceFlag(), systemFlag(), yesFlag(), &cli.StringFlag{
+				Flags: append(changeFlags(), sourceFlag(), networkFlag(), systemFlag(), yesFlag(), &cli.StringFlag{
 					Name:  "confirm",
 					Usage: "the machine's `NAME`, to say that what an action destroys may be lost",
 				}),

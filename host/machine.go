@@ -16,6 +16,7 @@ import (
 	"diorthos/core/climb"
 	"diorthos/core/store"
 	"diorthos/core/system"
+	"diorthos/host/inside"
 )
 
 // A Machine is one that a climb works on: by a disk, an image of it, or a
@@ -28,6 +29,7 @@ type Machine struct {
 	Adapters   []system.Adapter
 	Sources    []store.Source
 	Facts      *bag.Facts // as they were gathered
+	Network    bool       // the system's own tools may fetch what is missing
 	Progress   func(what string, done, total int64)
 	Now        func() time.Time
 }
@@ -58,6 +60,7 @@ func (m *Machine) Open(a action.Action, readOnly bool) (climb.Device, string, er
 func (m *Machine) Environment() (action.Environment, error) {
 	e := action.Environment{
 		Adapters: m.Adapters, Sources: m.Sources, Facts: m.Facts, Progress: m.Progress, Now: m.Now,
+		Enter: inside.Enter, Network: m.Network,
 		Image: func(path string) (action.Image, error) { return OpenDisk(path, 512, true) },
 	}
 	if m.Path != "" {

@@ -29,7 +29,11 @@ type Environment struct {
 	Image func(path string) (Image, error)
 	// Progress is told how far long work came, in bytes.
 	Progress func(what string, done, total int64)
-	Now      func() time.Time
+	// Enter enters a system, so that its own tools can be run inside it.
+	Enter system.Enter
+	// Network lets those tools fetch what is missing.
+	Network bool
+	Now     func() time.Time
 }
 
 // An Image is one that is only read.
@@ -88,7 +92,9 @@ func (a Action) Open(dev block.Source, e Environment, params map[string]string) 
 	if c.table, err = layout.Read(c.draft); err != nil {
 		return nil, err
 	}
-	c.systems, c.unopened = system.OpenAll(e.Adapters, c.draft, system.Options{Mode: e.mode(), Now: c.now})
+	c.systems, c.unopened = system.OpenAll(e.Adapters, c.draft, system.Options{
+		Mode: e.mode(), Now: c.now, Enter: e.Enter,
+	})
 	return c, nil
 }
 

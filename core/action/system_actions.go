@@ -258,6 +258,32 @@ var systemActions = map[ID]Action{
 		bootAction("what the loader reads, so that it starts the system on this disk", system.LoaderFiles.PutBootStore),
 		proveBoot[system.LoaderFiles]("store"),
 	),
+	"packages.finish": systemAction(
+		func(ctx context.Context, c *Context, s system.PackageTools) ([]string, error) {
+			return s.FinishPackages(ctx, c.toolOptions())
+		},
+		func(ctx context.Context, s system.PackageTools) []Check {
+			return resultCheck(
+				"every package is at rest, and the next run can begin", s.PackagesAtRest(ctx), "the system's own tools say so",
+			)
+		},
+	),
+	"packages.restore-files": systemAction(
+		func(ctx context.Context, c *Context, s system.Payloads) ([]string, error) {
+			return s.RestorePayloads(ctx, c.Sources, c.toolOptions())
+		},
+		provePayloads,
+	),
+	"boot.early-images": systemAction(
+		func(ctx context.Context, c *Context, s system.BootTools) ([]string, error) {
+			return s.RemakeEarlyImages(ctx, c.toolOptions())
+		}, proveChain,
+	),
+	"boot.menu": systemAction(
+		func(ctx context.Context, c *Context, s system.BootTools) ([]string, error) {
+			return s.RemakeMenu(ctx, c.toolOptions())
+		}, proveChain,
+	),
 	"boot.mounts": systemAction(
 		func(_ context.Context, _ *Context, s system.References) ([]string, error) { return s.MendMounts() },
 		proveBoot[system.References]("mounts"),
@@ -266,6 +292,28 @@ var systemActions = map[ID]Action{
 		func(_ context.Context, _ *Context, s system.References) ([]string, error) { return s.MendRoot() },
 		proveBoot[system.References]("root"),
 	),
+}
+
+// toolOptions are how the system's own tools are let work.
+func (c *Context) toolOptions() system.ToolOptions {
+	return system.ToolOptions{Network: c.Network, Say: func(what string) { c.progress(what, 0, 0) }}
+}
+
+func provePayloads(ctx context.Context, s system.Payloads) []Check {
+	r, err := s.VerifyPayloads(ctx, 2, nil)
+	saw := ""
+	switch {
+	case err != nil:
+	case len(r.Faults) > 0:
+		err = errors.New(r.Faults[0].String())
+	default:
+		saw = fmt.Sprintf("%d packages, %d files", r.Components, r.Files)
+	}
+	return resultCheck("every file of every package is there and has its checksum", err, saw)
+}
+
+func proveChain(_ context.Context, s system.BootTools) []Check {
+	return resultCheck("the chain by which the machine starts holds", s.ChainHolds(), "it was followed to its end")
 }
 
 func destroying(a Action) Action {

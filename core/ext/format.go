@@ -39,22 +39,24 @@ const (
 
 // Offsets in a group descriptor and an inode (ext4/inodes.rst), in bytes.
 const (
-	gdBlocksLow  = 0x0
-	gdInodesLow  = 0x4
-	gdTableLow   = 0x8
-	gdTableHigh  = 0x28
-	inMode       = 0x0
-	inSizeLow    = 0x4
-	inMtime      = 0x10
-	inFlags      = 0x20
-	inBlock      = 0x28
-	inBlockBytes = 60
-	inSizeHigh   = 0x6c
-	flagIndex    = 0x1000
-	flagExtents  = 0x80000
-	flagInline   = 0x10000000
-	rootInode    = 2
-	extentMagic  = 0xf30a
+	gdBlocksLow   = 0x0
+	gdInodesLow   = 0x4
+	gdTableLow    = 0x8
+	gdTableHigh   = 0x28
+	inMode        = 0x0
+	inSizeLow     = 0x4
+	inMtime       = 0x10
+	inFlags       = 0x20
+	inBlock       = 0x28
+	inBlockBytes  = 60
+	inSizeHigh    = 0x6c
+	flagIndex     = 0x1000
+	flagImmutable = 0x10
+	flagAppend    = 0x20
+	flagExtents   = 0x80000
+	flagInline    = 0x10000000
+	rootInode     = 2
+	extentMagic   = 0xf30a
 )
 
 // A FormatError says which structure of the file system is not what it

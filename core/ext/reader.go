@@ -403,7 +403,15 @@ func (in inode) fileMode() fs.FileMode {
 		0xa000: fs.ModeSymlink,
 		0xc000: fs.ModeSocket,
 	}
-	return kinds[in.mode&0xf000] | fs.FileMode(in.mode&0o777)
+	mode := kinds[in.mode&0xf000] | fs.FileMode(in.mode&0o777)
+	for bit, mark := range map[uint16]fs.FileMode{
+		0o4000: fs.ModeSetuid, 0o2000: fs.ModeSetgid, 0o1000: fs.ModeSticky,
+	} {
+		if in.mode&bit != 0 {
+			mode |= mark
+		}
+	}
+	return mode
 }
 
 // Open opens the named file or folder.
@@ -481,7 +489,17 @@ func (i info) Size() int64        { return i.in.size }
 func (i info) Mode() fs.FileMode  { return i.in.fileMode() }
 func (i info) ModTime() time.Time { return time.Unix(i.in.mtime, 0).UTC() }
 func (i info) IsDir() bool        { return i.in.isDir() }
-func (i info) Sys() any           { return nil }
+
+// Sys is an Attributes.
+func (i info) Sys() any {
+	return Attributes{Immutable: i.in.flags&flagImmutable != 0, AppendOnly: i.in.flags&flagAppend != 0}
+}
+
+// Attributes are marks of a file that keep it from being changed, whoever tries.
+type Attributes struct {
+	Immutable  bool
+	AppendOnly bool
+}
 
 // file is an open file or folder. It reads at random as well as in order.
 type file struct {

@@ -147,11 +147,16 @@ func general(
 }
 
 func rungOf(r *knowledge.Remedy, chance float64, why string, facts *bag.Facts) Rung {
-	return Rung{
+	rung := Rung{
 		Remedy: r.ID, Title: r.Title, Why: why, Invasive: r.Invasive, Minutes: r.Minutes, Chance: chance, By: r.By,
 		Action: r.Action, Does: r.Does, Proof: r.Proof, Steps: r.Steps, Loans: r.Loans, Loses: r.Loses,
 		Restart: r.Restart, Params: r.Params, Target: action.TargetOf(r.Action, facts),
 	}
+	if rung.By == knowledge.ByDiorthos && rung.Target == nil && len(r.Steps) > 0 {
+		// Nothing is known of the machine's disk, such as when only logs are at hand.
+		rung.By, rung.Action, rung.Params, rung.Does = knowledge.ByHands, "", nil, ""
+	}
+	return rung
 }
 
 // inOrder takes the candidates in their order, each only when all that it comes

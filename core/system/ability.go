@@ -49,6 +49,9 @@ const (
 	HasPackages     Ability = "packages and upgrades"
 	HasStateLists   Ability = "lists of the system's own state"
 	HasCutter       Ability = "worklists outside of a machine"
+	HasPackageTools Ability = "packages brought to rest"
+	HasPayloads     Ability = "files of packages"
+	HasBootTools    Ability = "early-boot image and menu made anew"
 )
 
 type (
@@ -184,6 +187,25 @@ type (
 		MendRoot() ([]string, error)
 		BootPiece(kind string) error
 	}
+	// PackageTools bring packages to rest by the system's own tools.
+	PackageTools interface {
+		// FinishPackages completes what a run began, or takes back what it added.
+		FinishPackages(context.Context, ToolOptions) ([]string, error)
+		// PackagesAtRest says what keeps the next run from being begun.
+		PackagesAtRest(context.Context) error
+	}
+	// Payloads are the files of packages.
+	Payloads interface {
+		VerifyPayloads(ctx context.Context, workers int, progress func(done, of int)) (*store.Verification, error)
+		RestorePayloads(context.Context, []store.Source, ToolOptions) ([]string, error)
+	}
+	// BootTools make anew what a kernel is started with, by the system's own tools.
+	BootTools interface {
+		RemakeEarlyImages(context.Context, ToolOptions) ([]string, error)
+		RemakeMenu(context.Context, ToolOptions) ([]string, error)
+		// ChainHolds says where the chain is broken, as it stands now.
+		ChainHolds() error
+	}
 	// BootVolume is the partition from which the system is started.
 	BootVolume interface{ BootPartition() int }
 )
@@ -207,6 +229,8 @@ var abilities = []struct {
 	{HasStartMode, reflect.TypeFor[StartMode](), false}, {HasBootPieces, reflect.TypeFor[BootPieces](), false},
 	{HasLoaderFiles, reflect.TypeFor[LoaderFiles](), false},
 	{HasReferences, reflect.TypeFor[References](), false},
+	{HasPackageTools, reflect.TypeFor[PackageTools](), false}, {HasPayloads, reflect.TypeFor[Payloads](), false},
+	{HasBootTools, reflect.TypeFor[BootTools](), false},
 	{HasBootVolume, reflect.TypeFor[BootVolume](), false},
 	{HasStateLists, reflect.TypeFor[StateLists](), false},
 	{HasFirmware, reflect.TypeFor[FirmwareHolder](), true}, {HasSupply, reflect.TypeFor[Supplier](), true},

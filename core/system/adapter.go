@@ -48,6 +48,8 @@ type Adapter interface {
 type Options struct {
 	Mode firmware.Mode // of the machine's firmware; empty when not known
 	Now  time.Time
+	// Enter enters a system so that its own tools can be run; nil where that cannot be done.
+	Enter Enter
 }
 
 // A FirmwareHolder is an adapter whose machines keep the state of their firmware

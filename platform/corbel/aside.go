@@ -17,8 +17,11 @@ import (
 // Lacks says what the stand-in has not.
 func (Adapter) Lacks() map[system.Ability]string {
 	return map[system.Ability]string{
-		system.HasReferences: "its boot store names the one volume, and is put right as a whole",
-		system.HasPackages:   "what is offered comes from the vendor's catalogue, with what it asks of a machine",
+		system.HasReferences:   "its boot store names the one volume, and is put right as a whole",
+		system.HasPackageTools: "pending work is cut or reverted as a list; it has no tool of its own for it",
+		system.HasPayloads:     "its component store holds every file, and is verified and repaired as one",
+		system.HasBootTools:    "its loader, boot store and kernel are put back as components, by their hashes",
+		system.HasPackages:     "what is offered comes from the vendor's catalogue, with what it asks of a machine",
 	}
 }
 

@@ -4,7 +4,7 @@ import "diorthos/core/system"
 
 const (
 	// onTree is why what lies in a tree of files is not changed yet.
-	onTree = "its file systems are only read so far"
+	onTree = "no such change is made inside it so far"
 	// ofCorbel is why the family has no such thing.
 	ofCorbel = "the stand-in's alone: "
 )
@@ -26,8 +26,6 @@ func (Adapter) Lacks() map[system.Ability]string {
 		system.HasStartMode:    ofCorbel + "a minimal start is chosen at the loader's menu, for one start",
 		system.HasFirmware: "of a disk nothing is known of the firmware; " +
 			"a running machine's variables are only read so far",
-		system.HasSupply:     onTree,
-		system.HasStateLists: onTree,
-		system.HasCutter:     ofCorbel + "the family has no list of work for the next start",
+		system.HasCutter: ofCorbel + "the family has no list of work for the next start",
 	}
 }

@@ -28,14 +28,16 @@ func (Adapter) HoldsLoader(fs.FS) bool { return false }
 // behind it and what that carries. Then the entry of the menu that is started by itself, its
 // kernel and early-boot image, the root volume, the first program and what it mounts.
 func (Adapter) Survey(g system.Ground, facts *bag.Facts) {
-	chain := chainOf(g, facts)
-	if chain == nil {
-		return
-	}
 	if facts.State == nil {
 		facts.State = &bag.State{}
 	}
-	facts.State.Chain = chain
+	facts.State.Chain = chainOf(g, facts)
+	if root := g.Volume(g.System); root != nil {
+		n := &inner{ground: g, number: g.System, fsys: root}
+		for _, f := range append(n.flaws(), lookAtPayloads(n, root)...) {
+			facts.State.Lists = append(facts.State.Lists, f.StateFault)
+		}
+	}
 }
 
 // chainOf follows the chain; it is nil for a way that is not followed.

@@ -62,7 +62,9 @@ func (Adapter) Open(dev block.Device, number int, o system.Options) (system.Syst
 		return nil, system.ErrOnlyRead
 	}
 	ground.Volume = func(n int) fs.FS { return volumes[n] }
-	s.references = references{dev: dev, ground: ground, uefi: s.esp != nil}
+	s.references = references{
+		inner: inner{dev: dev, number: number, enter: o.Enter, now: o.Now, ground: ground, fsys: s.root}, uefi: s.esp != nil,
+	}
 	if s.esp == nil {
 		return &BIOSSystem{s.references}, nil
 	}

@@ -13,7 +13,6 @@ import (
 	"diorthos/core/boot"
 	"diorthos/core/ext"
 	"diorthos/core/layout"
-	"diorthos/core/system"
 	"diorthos/platform/grub"
 )
 
@@ -21,9 +20,8 @@ import (
 // and in what the first program mounts. They are put right in place, without a byte more or
 // less: nothing else of a volume is written.
 type references struct {
-	dev    block.Device
-	ground system.Ground
-	uefi   bool
+	inner
+	uefi bool
 }
 
 // overwrite changes a file of a partition.

@@ -1,0 +1,76 @@
+package system
+
+import (
+	"context"
+	"os"
+	"time"
+
+	"diorthos/core/block"
+)
+
+// A Command is one of a system's own programs, to be run inside it.
+type Command struct {
+	Args  []string
+	Env   []string // besides PATH, HOME and a plain language
+	Input string   // what it reads; an answer to each question it asks
+	// Network lets it reach the machine's network; it has none otherwise.
+	Network bool
+	// Limit is how long it may run; 0 for the longest that is allowed.
+	Limit time.Duration
+}
+
+// An Output is what a program printed, both streams in the order in which it came, and how
+// it ended. A program that was ended because its time was over has the status -1.
+type Output struct {
+	Text   string
+	Status int
+	Took   time.Duration
+}
+
+// An Inside is a system that was entered: its file systems are mounted for it alone, on a draft
+// of its disk. Nothing reaches the disk before a journal has noted it.
+type Inside interface {
+	// Run runs a program of the system. An error means that it could not be run; one that
+	// failed is an Output.
+	Run(context.Context, Command) (Output, error)
+	// Files are those of the system, with all that it mounts.
+	Files() *os.Root
+	// Changed lists what differs from how the system was entered: paths without a leading
+	// slash, in order.
+	Changed() ([]Change, error)
+	// Leave takes the file systems away, so that the draft has all that was changed. It must
+	// be called once; what was changed is in the draft only when it returns no error.
+	Leave() error
+}
+
+// A Change is one file that is not as it was.
+type Change struct {
+	Path string
+	How  ChangeKind
+}
+
+// A ChangeKind is what happened to a file.
+type ChangeKind string
+
+// The kinds of changes.
+const (
+	FileAdded   ChangeKind = "added"
+	FileChanged ChangeKind = "changed"
+	FileRemoved ChangeKind = "removed"
+)
+
+// An Enter enters the system on a partition of a draft; its errors say what it takes, where it
+// cannot be done.
+type Enter func(ctx context.Context, draft block.Device, partition int, mounts []Mount) (Inside, error)
+
+// A Mount is a partition that a system mounts, and where.
+type Mount struct {
+	Partition int
+	Path      string // without a leading slash
+}
+
+// ToolOptions say how a system's own tools are let work.
+type ToolOptions struct {
+	Network bool         // they may fetch what is missing
+	Say     func(string) // told what is being run; nil for nobody
+}

@@ -1,0 +1,273 @@
+package inside
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"diorthos/core/block"
+	"diorthos/core/layout"
+	"diorthos/core/system"
+)
+
+// ErrNotHere means that this computer or this user cannot enter a system.
+var ErrNotHere = errors.New("a system cannot be entered here")
+
+// A session is a system that was entered. All that depends on the name space of its mounts is
+// done by one thread, which belongs to it.
+type session struct {
+	work     chan func()
+	ended    chan struct{}
+	dev      block.Device
+	base     string // where everything is mounted, in the name space
+	root     string
+	shown    *shown
+	loop     *loopDisk
+	extra    []*loopDisk // partitions that the kernel did not find
+	mounted  []string
+	fats     []*fatFolder
+	files    *os.Root
+	before   tree
+	policy   bool // a policy that starts no service was put there
+	contents map[int]layout.Content
+}
+
+var _ system.Inside = (*session)(nil)
+
+// Enter enters the system on a partition of a disk. What it mounts besides is mounted with it,
+// as far as it lies on this disk.
+func Enter(
+	ctx context.Context, dev block.Device, partition int, mounts []system.Mount,
+) (entered system.Inside, err error) {
+	if os.Geteuid() != 0 {
+		return nil, fmt.Errorf("%w: it takes root, to mount the draft", ErrNotHere)
+	}
+	s := &session{work: make(chan func()), ended: make(chan struct{}), dev: dev, contents: map[int]layout.Content{}}
+	go s.thread()
+	err = s.do(func() error { return s.enter(ctx, partition, mounts) })
+	if err != nil {
+		return nil, errors.Join(err, s.Leave())
+	}
+	return s, nil
+}
+
+// thread does the work of the session, in a name space of mounts that is its own. The thread
+// ends with it.
+func (s *session) thread() {
+	runtime.LockOSThread() // and never unlocked: the thread is not fit for anything else
+	defer close(s.ended)
+	for f := range s.work {
+		f()
+	}
+}
+
+// do has the thread do something, and waits for it.
+func (s *session) do(f func() error) error {
+	done := make(chan error, 1)
+	s.work <- func() { done <- f() }
+	return <-done
+}
+
+// baseFolders are empty folders that a system has, to mount something of one's own at.
+var baseFolders = []string{"/mnt", "/media", "/srv"}
+
+func (s *session) enter(ctx context.Context, partition int, mounts []system.Mount) error {
+	if err := unix.Unshare(unix.CLONE_NEWNS); err != nil {
+		return fmt.Errorf("%w: a name space of mounts: %w", ErrNotHere, err)
+	}
+	if err := unix.Mount("", "/", "", unix.MS_REC|unix.MS_PRIVATE, ""); err != nil {
+		return fmt.Errorf("%w: keep mounts to itself: %w", ErrNotHere, err)
+	}
+	for _, folder := range baseFolders {
+		if info, err := os.Stat(folder); err == nil && info.IsDir() {
+			s.base = folder
+			break
+		}
+	}
+	if s.base == "" {
+		return fmt.Errorf("%w: none of %s is a folder", ErrNotHere, strings.Join(baseFolders, ", "))
+	}
+	if err := s.mount("diorthos", s.base, "tmpfs", 0, "mode=0700"); err != nil {
+		return err
+	}
+	s.root = filepath.Join(s.base, "root")
+	for _, folder := range []string{"draft", "root"} {
+		if err := os.Mkdir(filepath.Join(s.base, folder), 0o755); err != nil {
+			return err
+		}
+	}
+	if err := s.showDisk(); err != nil {
+		return err
+	}
+	table, err := layout.Read(s.dev)
+	if err != nil {
+		return err
+	}
+	parts := map[int]layout.Partition{}
+	for _, p := range table.Partitions() {
+		parts[p.Number] = p
+		s.contents[p.Number] = layout.Recognise(block.NewReadRange(s.dev, p.Off, p.Length))
+	}
+	mounts = append([]system.Mount{{Partition: partition}}, mounts...)
+	slices.SortStableFunc(mounts[1:], func(a, b system.Mount) int { return len(a.Path) - len(b.Path) })
+	for _, m := range mounts {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		if err := s.mountPartition(parts[m.Partition], m); err != nil {
+			return fmt.Errorf("mount partition %d at /%s: %w", m.Partition, m.Path, err)
+		}
+	}
+	if err := s.furnish(); err != nil {
+		return err
+	}
+	if s.files, err = os.OpenRoot(s.root); err != nil {
+		return err
+	}
+	if s.before, err = s.scan(); err != nil {
+		return err
+	}
+	return s.startNothing()
+}
+
+// showDisk makes a disk of the draft.
+func (s *session) showDisk() (err error) {
+	folder := filepath.Join(s.base, "draft")
+	if s.shown, err = show(s.dev, folder); err != nil {
+		return err
+	}
+	file, err := os.OpenFile(filepath.Join(folder, diskName), os.O_RDWR, 0)
+	if err != nil {
+		return err
+	}
+	defer file.Close()
+	s.loop, err = attach(file, s.dev.SectorSize())
+	return err
+}
+
+func (s *session) mount(source, at, kind string, flags uintptr, data string) error {
+	if err := unix.Mount(source, at, kind, flags, data); err != nil {
+		return fmt.Errorf("mount %s at %s: %w", kind, at, err)
+	}
+	s.mounted = append(s.mounted, at)
+	return nil
+}
+
+// mountedAs is the kernel's file system for a kind of content.
+var mountedAs = map[string]string{"ext2": "ext4", "ext3": "ext4", "ext4": "ext4", "xfs": "xfs", "btrfs": "btrfs"}
+
+// mountPartition mounts one partition of the draft, or lays out its files where the kernel need
+// not read it.
+func (s *session) mountPartition(p layout.Partition, m system.Mount) error {
+	at := filepath.Join(s.root, m.Path)
+	if info, err := os.Stat(at); err != nil || !info.IsDir() {
+		return fmt.Errorf("there is no folder /%s", m.Path)
+	}
+	kind := s.contents[m.Partition].Kind
+	if strings.HasPrefix(kind, "fat") {
+		f, err := layOut(block.NewWriteRange(s.dev, p.Off, p.Length), filepath.Join(s.base, fmt.Sprintf("fat-%d", m.Partition)))
+		if err != nil {
+			return err
+		}
+		s.fats = append(s.fats, f)
+		return s.mount(f.folder, at, "", unix.MS_BIND, "")
+	}
+	known, ok := mountedAs[kind]
+	if !ok {
+		return fmt.Errorf("%q is not a file system that can be entered", kind)
+	}
+	node, err := s.node(p)
+	if err != nil {
+		return err
+	}
+	return s.mount(node, at, known, unix.MS_NOATIME|unix.MS_NODEV, "")
+}
+
+// node is the device of a partition: the one that the kernel found, or one made for it.
+func (s *session) node(p layout.Partition) (string, error) {
+	number, ok := s.loop.parts[p.Number]
+	if !ok {
+		file, err := os.OpenFile(filepath.Join(s.base, "draft", diskName), os.O_RDWR, 0)
+		if err != nil {
+			return "", err
+		}
+		defer file.Close()
+		l, err := attachRange(file, s.dev.SectorSize(), p.Off, p.Length)
+		if err != nil {
+			return "", err
+		}
+		l.partition = p.Number
+		s.extra = append(s.extra, l)
+		return fmt.Sprintf("/dev/loop%d", l.number), nil
+	}
+	path := filepath.Join(s.base, fmt.Sprintf("part-%d", p.Number))
+	if err := unix.Mknod(path, unix.S_IFBLK|0o600, int(number)); err != nil {
+		return "", err
+	}
+	return path, nil
+}
+
+// Files are those of the system.
+func (s *session) Files() *os.Root { return s.files }
+
+// Leave takes the file systems away, the last one first.
+func (s *session) Leave() error {
+	defer func() {
+		close(s.work)
+		<-s.ended
+	}()
+	return s.do(s.leave)
+}
+
+func (s *session) leave() (err error) {
+	if s.files != nil {
+		err = errors.Join(s.stopNothing(), s.files.Close())
+	}
+	for _, f := range s.fats {
+		err = errors.Join(err, f.writeBack())
+	}
+	unix.Sync()
+	upTo := slices.Index(s.mounted, s.root) // what is mounted before it holds the draft
+	for len(s.mounted) > max(upTo, 1) {
+		last := s.mounted[len(s.mounted)-1]
+		if e := unmount(last); e != nil {
+			err = errors.Join(err, fmt.Errorf("take %s away: %w", strings.TrimPrefix(last, s.root), e))
+		}
+		s.mounted = s.mounted[:len(s.mounted)-1]
+	}
+	for _, l := range append(s.extra, s.loop) {
+		if l != nil {
+			err = errors.Join(err, l.detach())
+		}
+	}
+	if s.shown != nil {
+		if e := unmount(filepath.Join(s.base, "draft")); e != nil {
+			return errors.Join(err, e)
+		}
+		s.shown.server.Wait()
+	}
+	for _, at := range slices.Backward(s.mounted) {
+		err = errors.Join(err, unmount(at))
+	}
+	return err
+}
+
+// unmount takes a file system away. One that is still being used by a program that is ending is
+// waited for; then it is taken out of sight, which is an error.
+func unmount(at string) (err error) {
+	for range 50 {
+		if err = unix.Unmount(at, unix.UMOUNT_NOFOLLOW); !errors.Is(err, unix.EBUSY) {
+			return err
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	return errors.Join(err, unix.Unmount(at, unix.MNT_DETACH))
+}

@@ -1,0 +1,135 @@
+package debian
+
+import (
+	"context"
+	"fmt"
+	"io/fs"
+	"os"
+	"slices"
+	"strings"
+
+	"diorthos/core/bag"
+	"diorthos/core/store"
+	"diorthos/core/system"
+)
+
+// A flaw is something of a system's own state that is not as it has to be, and how it is put
+// right.
+type flaw struct {
+	bag.StateFault
+	// mend puts it right and says how; nil where it takes a person to decide.
+	mend func(files *os.Root) (string, error)
+}
+
+// A look finds flaws of one sort.
+type look func(n *inner, root fs.FS) []flaw
+
+// looks are all of them, in the order in which they are put right: what others are read from
+// comes first.
+var looks = []look{
+	lookAtFolders, lookAtLinks, lookAtMarks, lookAtAccounts, lookAtStatus, lookAtAvailable, lookAtUpdates,
+	lookAtFileLists, lookAtScripts, lookAtOverrides, lookAtDiversions, lookAtTriggers, lookAtAlternatives, lookAtDebconf,
+	lookAtDownloads, lookAtLists, lookAtSources, lookAtPreload,
+}
+
+// flaws lists what is not as it has to be.
+func (n *inner) flaws() (list []flaw) {
+	for _, l := range looks {
+		list = append(list, l(n, n.fsys)...)
+	}
+	return list
+}
+
+// StateFaults are what is wrong with the records of packages and what the package system works
+// with.
+func (n *inner) StateFaults() ([]bag.StateFault, error) {
+	list := []bag.StateFault{}
+	for _, f := range n.flaws() {
+		if f.mend != nil {
+			list = append(list, f.StateFault)
+		}
+	}
+	return list, nil
+}
+
+// MendState puts one right.
+func (n *inner) MendState(ctx context.Context, _ []store.Source, fault bag.StateFault) (said string, err error) {
+	list := n.flaws()
+	i := slices.IndexFunc(list, func(f flaw) bool { return f.StateFault == fault && f.mend != nil })
+	if i < 0 {
+		return "", fmt.Errorf("%s: it is not as it was found", fault.File)
+	}
+	return said, n.within(ctx, func(in system.Inside) error {
+		said, err = list[i].mend(in.Files())
+		return err
+	})
+}
+
+// asides makes the mend of something that is only in the way.
+func (n *inner) asides(name string) func(*os.Root) (string, error) {
+	return func(files *os.Root) (string, error) {
+		to, err := n.moveAside(files, name)
+		return fmt.Sprintf("%s is moved aside to %s", name, to), err
+	}
+}
+
+// rewrites makes the mend of a text: what was there is kept aside.
+func (n *inner) rewrites(name string, text []byte, how string) func(*os.Root) (string, error) {
+	return func(files *os.Root) (string, error) {
+		if _, err := files.Lstat(name); err == nil {
+			old, err := files.ReadFile(name)
+			if err != nil {
+				return "", err
+			}
+			if err := replace(files, n.asideName(name), old, 0o644); err != nil {
+				return "", err
+			}
+		}
+		return fmt.Sprintf("%s: %s", name, how), replace(files, name, text, 0o644)
+	}
+}
+
+// damaged says in what way a text is none; empty where it is one.
+func damaged(text []byte) string {
+	switch {
+	case len(text) == 0:
+		return "it is empty"
+	case strings.Trim(string(text), "\x00") == "":
+		return "it is full of zeros"
+	case slices.Contains(text, 0):
+		return fmt.Sprintf("it has zeros from byte %d on", slices.Index(text, 0))
+	}
+	return ""
+}
+
+// maxRecord bounds a record that is read whole, in bytes.
+const maxRecord = 128 << 20
+
+// readWhole reads a record; a folder in its place is told apart.
+func readWhole(root fs.FS, name string) ([]byte, error) {
+	info, err := fs.Stat(root, name)
+	if err != nil {
+		return nil, err
+	}
+	if !info.Mode().IsRegular() {
+		return nil, fmt.Errorf("it is %s, not a file", kindOf(info.Mode()))
+	}
+	if info.Size() > maxRecord {
+		return nil, fmt.Errorf("it has %d bytes", info.Size())
+	}
+	return fs.ReadFile(root, name)
+}
+
+func kindOf(m fs.FileMode) string {
+	switch {
+	case m.IsDir():
+		return "a folder"
+	case m&fs.ModeSymlink != 0:
+		return "a link"
+	case m&fs.ModeDevice != 0:
+		return "a device"
+	case m.IsRegular():
+		return "a file"
+	}
+	return "something else"
+}

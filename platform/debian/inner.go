@@ -1,0 +1,109 @@
+package debian
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"diorthos/core/block"
+	"diorthos/core/layout"
+	"diorthos/core/system"
+)
+
+// An inner is a system whose files are changed from inside it: by its own tools, or by us where
+// only the kernel can write.
+type inner struct {
+	dev    block.Device
+	number int
+	enter  system.Enter
+	now    time.Time
+	ground system.Ground
+	fsys   fs.FS // as it was found; what was changed inside is read by files
+}
+
+// within enters the system, and leaves it whatever happens: what f has changed is in the draft.
+func (n *inner) within(ctx context.Context, f func(in system.Inside) error) (err error) {
+	if n.enter == nil {
+		return errors.New("to change files of this system it has to be entered, which cannot be done here")
+	}
+	in, err := n.enter(ctx, n.dev, n.number, n.mounts())
+	if err != nil {
+		return err
+	}
+	err = f(in)
+	if e := in.Leave(); e != nil {
+		return errors.Join(err, e)
+	}
+	n.fsys = n.files()
+	return err
+}
+
+// mounts are the volumes of this disk that the system mounts for itself.
+func (n *inner) mounts() (list []system.Mount) {
+	for _, m := range mountsIn(readText(n.fsys, fstab)) {
+		at := strings.TrimPrefix(path.Clean(m.point), "/")
+		number := volumeNamed(n.ground, m.device)
+		kind := n.ground.Contents[number].Kind
+		if at == "" || number == 0 || number == n.number || kind == "swap" || kind == "" || !strings.HasPrefix(m.point, "/") {
+			continue
+		}
+		if !slices.ContainsFunc(list, func(o system.Mount) bool { return o.Path == at || o.Partition == number }) {
+			list = append(list, system.Mount{Partition: number, Path: at})
+		}
+	}
+	return list
+}
+
+// files reads the system's volume as it stands in the draft.
+func (n *inner) files() fs.FS {
+	for _, p := range n.ground.Table.Partitions() {
+		if p.Number == n.number {
+			part := block.NewReadRange(n.dev, p.Off, p.Length)
+			return system.Volume(part, layout.Recognise(part))
+		}
+	}
+	return n.fsys
+}
+
+// asideName is the name that something gets when it is moved aside.
+func (n *inner) asideName(name string) string {
+	return fmt.Sprintf("%s.aside-%s", name, n.now.UTC().Format("20060102-150405"))
+}
+
+// moveAside renames a file or folder; it returns the new name.
+func (n *inner) moveAside(files *os.Root, name string) (string, error) {
+	to := n.asideName(name)
+	for i := 2; ; i++ {
+		if _, err := files.Lstat(to); errors.Is(err, fs.ErrNotExist) {
+			break
+		}
+		to = fmt.Sprintf("%s-%d", n.asideName(name), i)
+	}
+	return to, files.Rename(name, to)
+}
+
+// replace writes a file anew, with the mode and owner that it had.
+func replace(files *os.Root, name string, data []byte, mode fs.FileMode) error {
+	fresh := name + ".diorthos-new"
+	uid, gid := 0, 0
+	if info, err := files.Stat(name); err == nil {
+		mode = info.Mode().Perm()
+		uid, gid = ownerOf(info)
+	}
+	f, err := files.OpenFile(fresh, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, mode)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(data)
+	err = errors.Join(err, f.Chmod(mode), f.Chown(uid, gid), f.Sync(), f.Close())
+	if err != nil {
+		return errors.Join(err, files.Remove(fresh))
+	}
+	return files.Rename(fresh, name)
+}

@@ -1,0 +1,289 @@
+package debian
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io/fs"
+	"os"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+)
+
+// localFolders are where people put what is run by the tools of the package system, or before
+// them. What a package owns there is left alone.
+var localFolders = []string{
+	"etc/kernel/", "etc/initramfs/", "etc/initramfs-tools/", "etc/apt/apt.conf.d/", "etc/apt/preferences.d/",
+	"etc/apt/auth.conf.d/", "etc/apt/preferences", "etc/apt/apt.conf", "etc/dpkg/dpkg.cfg.d/", "etc/grub.d/",
+	"etc/ca-certificates/update.d/", "usr/local/bin/", "usr/local/sbin/", "usr/local/lib/", "etc/ld.so.conf.d/",
+	"etc/modprobe.d/", "etc/apt/trusted.gpg.d/", "etc/systemd/system/", "etc/dpkg/origins/",
+}
+
+var pathInText = regexp.MustCompile(`/?(?:etc|usr|var|boot|lib|opt|tmp)/[A-Za-z0-9_./+:@~%-]+`)
+
+// clear looks in what a program printed for something that stops it and can be put out of its
+// way or put right. It reports whether anything was done.
+func (w *worker) clear(ctx context.Context, text string) (bool, error) {
+	for _, how := range []func(context.Context, string) (string, error){
+		w.unmarkNamed, w.holdNamed, w.holdSetting, w.chmodNamed, w.restoreProgram, w.holdShadows, w.mendRecords,
+	} {
+		said, err := how(ctx, text)
+		if err != nil {
+			return false, err
+		}
+		if said != "" {
+			w.did = append(w.did, said)
+			return true, nil
+		}
+	}
+	return false, nil
+}
+
+// named lists the files that a text names and that are there.
+func (w *worker) named(text string) (list []string) {
+	for _, name := range pathInText.FindAllString(text, -1) {
+		name = strings.TrimRight(strings.TrimPrefix(name, "/"), ".:,")
+		if at := strings.LastIndexByte(name, ':'); at > 0 { // FILE:LINE
+			if _, err := w.in.Files().Lstat(name); err != nil {
+				name = name[:at]
+			}
+		}
+		if _, err := w.in.Files().Lstat(name); err == nil && !slices.Contains(list, name) {
+			list = append(list, name)
+		}
+	}
+	return list
+}
+
+// unmarkNamed lets files be changed that the text names and that are marked, and the folders
+// in which they lie.
+func (w *worker) unmarkNamed(_ context.Context, text string) (string, error) {
+	if !strings.Contains(text, "Operation not permitted") {
+		return "", nil
+	}
+	for _, name := range w.named(text) {
+		name = strings.TrimSuffix(name, ".dpkg-new")
+		for at := name; at != "." && at != "/"; at = path.Dir(at) {
+			was, err := marked(w.in.Files(), at)
+			if err == nil && was {
+				return "/" + at + " can be changed again", unmark(w.in.Files(), at)
+			}
+		}
+	}
+	return "", nil
+}
+
+// holdNamed moves a file aside that the text names, that belongs to no package, and that lies
+// where people put what the tools run or read.
+func (w *worker) holdNamed(_ context.Context, text string) (string, error) {
+	for _, name := range slices.Backward(w.named(text)) { // the last one named is the one that failed
+		if w.isLocal(name) && !w.owned(name) {
+			return w.hold(name, "the tools stop at it, and it belongs to no package")
+		}
+	}
+	for _, m := range ranParts.FindAllStringSubmatch(text, -1) {
+		for _, folder := range []string{"etc/initramfs-tools/hooks", "etc/initramfs-tools/scripts", "etc/kernel/postinst.d"} {
+			name := path.Join(folder, m[1])
+			if _, err := w.in.Files().Lstat(name); err == nil && !w.owned(name) {
+				return w.hold(name, "the tools stop at it, and it belongs to no package")
+			}
+		}
+	}
+	return "", nil
+}
+
+var ranParts = regexp.MustCompile(`(?m)(?:E: |run-parts: (?:failed|executing|missing|component) )\S*?([A-Za-z0-9_.-]+) (?:failed|exited)`)
+
+func (w *worker) isLocal(name string) bool {
+	info, err := w.in.Files().Lstat(name)
+	if err != nil || info.IsDir() || strings.Contains(name, ".aside-") {
+		return false
+	}
+	return slices.ContainsFunc(localFolders, func(f string) bool { return strings.HasPrefix(name, f) || name == f })
+}
+
+// hold moves something aside. Names that tools pick out of a folder by their end go to another
+// folder.
+func (w *worker) hold(name, why string) (string, error) {
+	files := w.in.Files()
+	to := path.Join("var/lib/diorthos/aside", name)
+	if err := files.MkdirAll(path.Dir(to), 0o755); err != nil {
+		return "", err
+	}
+	if _, err := files.Lstat(to); err == nil {
+		to = w.n.asideName(to)
+	}
+	if err := files.Rename(name, to); err != nil {
+		return "", err
+	}
+	w.held[name] = to
+	return fmt.Sprintf("/%s is held aside in /%s: %s", name, to, why), nil
+}
+
+// owned reports whether a package owns a file.
+func (w *worker) owned(name string) bool {
+	line := []byte("\n/" + name + "\n")
+	plain := []byte("\n/" + strings.TrimPrefix(name, "usr/") + "\n")
+	entries, _ := fs.ReadDir(w.files(), infoFolder)
+	for _, e := range entries {
+		switch path.Ext(e.Name()) {
+		case ".list", ".conffiles":
+			raw, err := w.in.Files().ReadFile(path.Join(infoFolder, e.Name()))
+			if raw = append([]byte("\n"), raw...); err == nil && (bytes.Contains(raw, line) || bytes.Contains(raw, plain)) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// ownerPackage is the package that owns a file; empty where none does.
+func (w *worker) ownerPackage(name string) string {
+	entries, _ := fs.ReadDir(w.files(), infoFolder)
+	for _, e := range entries {
+		if path.Ext(e.Name()) != ".list" {
+			continue
+		}
+		raw, _ := w.in.Files().ReadFile(path.Join(infoFolder, e.Name()))
+		for _, n := range []string{"/" + name, "/" + strings.TrimPrefix(name, "usr/")} {
+			if bytes.Contains(append([]byte("\n"), raw...), []byte("\n"+n+"\n")) {
+				return strings.SplitN(strings.TrimSuffix(e.Name(), ".list"), ":", 2)[0]
+			}
+		}
+	}
+	return ""
+}
+
+var aptHook = regexp.MustCompile(`Problem executing scripts (\S+) '([^']+)'`)
+
+// holdSetting moves a file of apt's configuration aside whose command fails, or whose setting
+// apt refuses.
+func (w *worker) holdSetting(_ context.Context, text string) (string, error) {
+	m := aptHook.FindStringSubmatch(text)
+	if m == nil {
+		return "", nil
+	}
+	entries, _ := fs.ReadDir(w.files(), "etc/apt/apt.conf.d")
+	for _, e := range entries {
+		name := path.Join("etc/apt/apt.conf.d", e.Name())
+		if strings.Contains(readAll(w.in.Files(), name), m[2]) {
+			return w.hold(name, fmt.Sprintf("its command %q fails", m[2]))
+		}
+	}
+	return "", nil
+}
+
+var deniedProgram = regexp.MustCompile(`(?m)(/(?:usr|etc|var|bin|sbin|lib)\S*?): (?:Permission denied|cannot execute)`)
+
+// chmodNamed lets a program of a package be run again.
+func (w *worker) chmodNamed(_ context.Context, text string) (string, error) {
+	for _, m := range deniedProgram.FindAllStringSubmatch(text, -1) {
+		name := strings.TrimPrefix(m[1], "/")
+		info, err := w.in.Files().Stat(name)
+		if err != nil || !info.Mode().IsRegular() || info.Mode()&0o111 != 0 {
+			continue
+		}
+		if strings.Contains(name, "bin/") || strings.HasPrefix(name, infoFolder) {
+			return "/" + name + " can be run again", w.in.Files().Chmod(name, 0o755)
+		}
+	}
+	return "", nil
+}
+
+var missingProgram = regexp.MustCompile(
+	`(?m)(?:^|[ :])([a-z0-9][a-z0-9+._-]*): (?:command )?not found|(/(?:usr/)?s?bin/[a-z0-9+._-]+): (?:bad interpreter|No such file)|` +
+		`error while loading shared libraries: (\S+): `,
+)
+
+// restoreProgram brings back what a script calls and does not find, where the package that owns
+// it is at hand.
+func (w *worker) restoreProgram(ctx context.Context, text string) (string, error) {
+	for _, m := range missingProgram.FindAllStringSubmatch(text, -1) {
+		var names []string
+		switch {
+		case m[1] != "":
+			names = []string{"usr/bin/" + m[1], "usr/sbin/" + m[1], "bin/" + m[1], "sbin/" + m[1]}
+		case m[2] != "":
+			names = []string{strings.TrimPrefix(m[2], "/")}
+		case m[3] != "":
+			names = []string{"usr/lib/x86_64-linux-gnu/" + m[3], "lib/x86_64-linux-gnu/" + m[3], "usr/lib/" + m[3]}
+		}
+		for _, name := range names {
+			p := w.ownerPackage(name)
+			if _, err := w.in.Files().Stat(name); p == "" || err == nil {
+				continue
+			}
+			for _, installed := range installedIn(w.files()) {
+				if installed.Name != p {
+					continue
+				}
+				deb, err := openCached(w.in.Files(), installed)
+				if err != nil {
+					continue
+				}
+				put, err := putFiles(w.in.Files(), deb, func(n string) bool { return n == name || "usr/"+n == name })
+				if err = firstOf(err, deb.Close()); err != nil || put == 0 {
+					return "", err
+				}
+				return fmt.Sprintf("/%s is back, from %s", name, deb.name), ctx.Err()
+			}
+		}
+	}
+	return "", nil
+}
+
+func firstOf(list ...error) error {
+	for _, err := range list {
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// holdShadows moves programs and libraries of people aside that are found before those of
+// packages.
+func (w *worker) holdShadows(context.Context, string) (string, error) {
+	for _, local := range []string{"usr/local/sbin", "usr/local/bin", "usr/local/lib"} {
+		entries, _ := fs.ReadDir(w.files(), local)
+		for _, e := range entries {
+			name := path.Join(local, e.Name())
+			if e.IsDir() || w.owned(name) {
+				continue
+			}
+			for _, of := range []string{"usr/sbin", "usr/bin", "usr/lib/x86_64-linux-gnu", "usr/lib"} {
+				if strings.Contains(local, "lib") != strings.Contains(of, "lib") {
+					continue
+				}
+				if _, err := w.in.Files().Stat(path.Join(of, e.Name())); err == nil {
+					return w.hold(name, "it is found before that of the package")
+				}
+			}
+		}
+	}
+	return "", nil
+}
+
+// mendRecords puts right what is wrong with the records, one at a time.
+func (w *worker) mendRecords(context.Context, string) (string, error) {
+	for _, l := range looks {
+		for _, f := range l(w.n, w.files()) {
+			if f.mend == nil || w.held["record "+f.File+f.Text] != "" {
+				continue
+			}
+			w.held["record "+f.File+f.Text] = "tried"
+			if said, err := f.mend(w.in.Files()); err == nil {
+				return said, nil
+			}
+		}
+	}
+	return "", nil
+}
+
+// marked reports whether a file is marked so that nobody can change it.
+func marked(files *os.Root, name string) (bool, error) {
+	marks, err := marksOf(files, name)
+	return marks&(markImmutable|markAppend) != 0, err
+}

@@ -1,0 +1,219 @@
+package debian
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+
+	"diorthos/core/bag"
+	"diorthos/core/block"
+	"diorthos/core/layout"
+	"diorthos/core/system"
+)
+
+// RemakeEarlyImages has the early-boot image of every kernel made anew by the system's own tool
+// (update-initramfs(8)): for each kernel whose modules are there.
+func (n *inner) RemakeEarlyImages(ctx context.Context, o system.ToolOptions) ([]string, error) {
+	return n.working(ctx, o, func(w *worker, ctx context.Context) error {
+		made := 0
+		for _, version := range w.kernels() {
+			if _, err := w.in.Files().Stat(path.Join("usr/lib/modules", version)); err != nil {
+				if _, err := w.in.Files().Stat(path.Join("lib/modules", version)); err != nil {
+					continue
+				}
+			}
+			out, ok, err := w.attempt(ctx, "update-initramfs", "-c", "-k", version)
+			if err != nil {
+				return err
+			}
+			if !ok {
+				return fmt.Errorf("the early-boot image of %s cannot be made: %s", version, lastWords(out.Text))
+			}
+			made++
+			w.did = append(w.did, "boot/initrd.img-"+version+" is made anew by the system's own tool")
+		}
+		if made == 0 {
+			return errors.New("no kernel is there of which the modules are there too")
+		}
+		return nil
+	})
+}
+
+// kernels are the versions that lie in boot, the newest first.
+func (w *worker) kernels() (list []string) {
+	entries, _ := fs.ReadDir(w.files(), "boot")
+	for _, e := range entries {
+		if version, ok := strings.CutPrefix(e.Name(), "vmlinuz-"); ok && !strings.Contains(version, ".aside-") &&
+			!strings.Contains(version, ".dpkg-") {
+			list = append(list, version)
+		}
+	}
+	slices.SortFunc(list, func(a, b string) int { return CompareVersions(b, a) })
+	return list
+}
+
+// RemakeMenu has GRUB's menu made anew from the kernels that are there and can start: by the
+// system's own tool, where that comes to a menu that starts; else by us.
+func (n *inner) RemakeMenu(ctx context.Context, o system.ToolOptions) ([]string, error) {
+	return n.working(ctx, o, func(w *worker, ctx context.Context) error {
+		if err := w.kernelsAside(); err != nil {
+			return err
+		}
+		if err := w.in.Files().MkdirAll("boot/grub", 0o755); err != nil {
+			return err
+		}
+		const menu = "boot/grub/grub.cfg"
+		if old, err := w.in.Files().ReadFile(menu); err == nil {
+			if err := replace(w.in.Files(), n.asideName(menu), old, 0o600); err != nil {
+				return err
+			}
+		}
+		if _, err := w.in.Files().Stat("usr/sbin/update-grub"); err == nil {
+			out, ok, err := w.attempt(ctx, "update-grub")
+			if err != nil {
+				return err
+			}
+			if ok && w.starts(menu) == nil {
+				w.did = append(w.did, menu+" is made anew by the system's own tool")
+				return nil
+			}
+			_ = out
+		}
+		text, count, err := w.ownMenu()
+		if err != nil {
+			return err
+		}
+		if err := replace(w.in.Files(), menu, text, 0o600); err != nil {
+			return err
+		}
+		if err := w.starts(menu); err != nil {
+			return err
+		}
+		w.did = append(w.did, fmt.Sprintf("%s is written from the %d kernels that are there", menu, count))
+		return nil
+	})
+}
+
+// kernelsAside moves kernels aside that are none, so that no menu names them.
+func (w *worker) kernelsAside() error {
+	list := w.kernels()
+	var bad []string
+	for _, version := range list {
+		if w.notStartable("boot/vmlinuz-"+version) != "" {
+			bad = append(bad, version)
+		}
+	}
+	if len(bad) == len(list) {
+		return errors.New("no kernel is there that could be started: put one back first")
+	}
+	for _, version := range bad {
+		to, err := w.n.moveAside(w.in.Files(), "boot/vmlinuz-"+version)
+		if err != nil {
+			return err
+		}
+		w.did = append(w.did, fmt.Sprintf("boot/vmlinuz-%s, which cannot start, is moved aside to %s", version, to))
+	}
+	return nil
+}
+
+// notStartable says why a file is not a kernel.
+func (w *worker) notStartable(name string) string {
+	f, err := w.in.Files().Open(name)
+	if err != nil {
+		return err.Error()
+	}
+	defer func() { _ = f.Close() }() // it was only read
+	info, err := f.Stat()
+	if err != nil {
+		return err.Error()
+	}
+	head := make([]byte, 4096)
+	k, _ := f.ReadAt(head, 0)
+	return notAKernel(head[:k], info.Size())
+}
+
+// starts says why a menu starts nothing of this system.
+func (w *worker) starts(menu string) error {
+	raw, err := w.in.Files().ReadFile(menu)
+	if err != nil {
+		return err
+	}
+	root := w.n.ground.Contents[w.n.number].UUID
+	text := string(raw)
+	for _, version := range w.kernels() {
+		named := strings.Contains(text, "vmlinuz-"+version+" ")
+		_, early := w.in.Files().Stat("boot/initrd.img-" + version)
+		if named && (early != nil || strings.Contains(text, "initrd.img-"+version)) &&
+			(strings.Contains(text, "root=UUID="+root) || strings.Contains(text, "root=PARTUUID=")) {
+			return nil
+		}
+	}
+	return errors.New("the menu names no kernel of this system with its volume")
+}
+
+// ownMenu is a menu of the kernels that are there, the newest first.
+func (w *worker) ownMenu() (text []byte, count int, err error) {
+	bootUUID, folder := w.n.ground.Contents[w.n.number].UUID, "/boot"
+	for _, m := range w.n.mounts() {
+		if m.Path == "boot" {
+			bootUUID, folder = w.n.ground.Contents[m.Partition].UUID, ""
+		}
+	}
+	root := w.n.ground.Contents[w.n.number].UUID
+	if root == "" || bootUUID == "" {
+		return nil, 0, errors.New("the volume has no name of its own by which a menu could call it")
+	}
+	arguments := w.arguments()
+	var b bytes.Buffer
+	b.WriteString("# Written from the kernels that are there. update-grub writes it anew.\nset timeout=5\nset default=0\n" +
+		"insmod part_gpt\ninsmod part_msdos\ninsmod ext2\n")
+	for _, version := range w.kernels() {
+		fmt.Fprintf(&b, "menuentry 'Debian GNU/Linux, with Linux %s' {\n\tsearch --no-floppy --fs-uuid --set=root %s\n"+
+			"\tlinux %s/vmlinuz-%s root=UUID=%s ro %s\n", version, bootUUID, folder, version, root, arguments)
+		if _, err := w.in.Files().Stat("boot/initrd.img-" + version); err == nil {
+			fmt.Fprintf(&b, "\tinitrd %s/initrd.img-%s\n", folder, version)
+		}
+		b.WriteString("}\n")
+		count++
+	}
+	if count == 0 {
+		return nil, 0, errors.New("no kernel is there")
+	}
+	return b.Bytes(), count, nil
+}
+
+// arguments are those that the machine's kernels were given, without the names of volumes.
+func (w *worker) arguments() string {
+	var words []string
+	settings := fields(readAll(w.in.Files(), "etc/default/grub"))
+	words = append(words, strings.Fields(settings["GRUB_CMDLINE_LINUX"])...)
+	words = append(words, strings.Fields(settings["GRUB_CMDLINE_LINUX_DEFAULT"])...)
+	return strings.Join(words, " ")
+}
+
+// ChainHolds says where the chain by which the machine starts is broken, as it stands now.
+func (n *inner) ChainHolds() error {
+	facts := &bag.Facts{}
+	g := n.ground
+	volumes := map[int]fs.FS{}
+	g.Contents = map[int]layout.Content{}
+	for _, p := range g.Table.Partitions() {
+		part := block.NewReadRange(n.dev, p.Off, p.Length)
+		g.Contents[p.Number] = layout.Recognise(part)
+		volumes[p.Number] = system.Volume(part, g.Contents[p.Number])
+	}
+	g.Volume = func(i int) fs.FS { return volumes[i] }
+	chain := chainOf(g, facts)
+	if chain == nil {
+		return errors.New("the way by which this machine starts is not followed")
+	}
+	if b := chain.Broken(); b != nil {
+		return fmt.Errorf("%s, %s: %s", b.Kind, b.What, b.Saw)
+	}
+	return nil
+}
