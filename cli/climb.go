@@ -47,6 +47,10 @@ func climbCommand() *cli.Command {
 			&cli.StringFlag{Name: "image", Usage: "disk image, block device or machine's folder to work on"},
 			sourceFlag(), networkFlag(),
 			&cli.BoolFlag{Name: "dry-run", Usage: "show what would be done and change nothing"},
+			&cli.BoolFlag{
+				Name:  "rehearse",
+				Usage: "start the mended machine on a copy, in an emulator, before anything is written: a rung that does not make it start is refused",
+			},
 			&cli.IntSliceFlag{
 				Name:    "only",
 				Aliases: []string{"rung"},
@@ -136,7 +140,7 @@ func needsDisk(r ladder.Rung, c *cli.Command) bool {
 // chooseRungs picks the rungs to take. When none is left and something is owed,
 // a climb without rungs gives it back.
 func chooseRungs(c *cli.Command, d *client.CaseDetail, record *climb.Record) (climb.Chosen, error) {
-	stands := climb.Standing(record.Runs(d.Number))
+	stands := climb.StandingOn(d.Docket.ToDo, record.Runs(d.Number))
 	for number, outcome := range d.Stands {
 		if n, err := strconv.Atoi(number); err == nil {
 			stands[n] = outcome
@@ -196,6 +200,9 @@ func machineFor(c *cli.Command, name, path string, facts *bag.Facts) (*host.Mach
 	m := &host.Machine{
 		Path: path, Name: name, SectorSize: c.Int("sector-size"), Live: c.Bool("live"), Adapters: platform.All(),
 		Sources: list, Facts: facts, Network: c.Bool("network"), Now: time.Now,
+	}
+	if c.Bool("rehearse") {
+		m.Rehearsal = &host.Rehearsal{Adapters: platform.All()}
 	}
 	bar := newBar(c, "", 0)
 	m.Progress = func(what string, done, total int64) {

@@ -101,7 +101,7 @@ func diagnosed(ctx context.Context, c *cli.Command, anew bool) (*client.CaseDeta
 	if err != nil {
 		return nil, err
 	}
-	for rung, outcome := range climb.Standing(record.Runs(d.Number)) {
+	for rung, outcome := range climb.StandingOn(d.Docket.ToDo, record.Runs(d.Number)) {
 		d.Stands[strconv.Itoa(rung)] = outcome
 	}
 	return d, nil

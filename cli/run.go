@@ -54,6 +54,7 @@ func Run(ctx context.Context, args []string, in io.Reader, out, problems io.Writ
 			machinesCommand(),
 			ladderCommand(),
 			climbCommand(),
+			rehearseCommand(),
 			undoCommand(),
 			peopleCommand(),
 			auditCommand(),

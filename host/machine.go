@@ -30,6 +30,7 @@ type Machine struct {
 	Sources    []store.Source
 	Facts      *bag.Facts // as they were gathered
 	Network    bool       // the system's own tools may fetch what is missing
+	Rehearsal  *Rehearsal // a mended machine is started on a copy before anything is written; nil for not
 	Progress   func(what string, done, total int64)
 	Now        func() time.Time
 }
@@ -63,7 +64,11 @@ func (m *Machine) Environment() (action.Environment, error) {
 		Enter: inside.Enter, Network: m.Network,
 		Image: func(path string) (action.Image, error) { return OpenDisk(path, 512, true) },
 	}
+	if m.Rehearsal != nil {
+		e.Rehearse = m.Rehearsal.Check
+	}
 	if m.Path != "" {
+		e.InUse = func() ([]action.Used, error) { return InUse(Locate(m.Path).Disk) }
 		if h, state := Locate(m.Path).holder(m.Adapters); state != nil {
 			e.Firmware = h
 		}

@@ -2,6 +2,7 @@ package action
 
 import (
 	"bytes"
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -25,6 +26,10 @@ type Environment struct {
 	Firmware system.FirmwareHolder // of the machine
 	Sources  []store.Source        // for components
 	Facts    *bag.Facts            // as they were gathered
+	// Rehearse tries out a draft before it is written; nil where that is not asked for.
+	Rehearse func(context.Context, block.Device) Check
+	// InUse lists what of the target is in use right now; nil where that is not known.
+	InUse func() ([]Used, error)
 	// Image opens another image by its path, such as that of an install medium.
 	Image func(path string) (Image, error)
 	// Progress is told how far long work came, in bytes.
@@ -34,6 +39,12 @@ type Environment struct {
 	// Network lets those tools fetch what is missing.
 	Network bool
 	Now     func() time.Time
+}
+
+// Used is a stretch of a disk that is in use on this computer.
+type Used struct {
+	Off, Length int64  // bytes
+	Where       string // such as "mounted at /srv"
 }
 
 // An Image is one that is only read.

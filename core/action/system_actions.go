@@ -689,7 +689,8 @@ func proveBoot[T interface{ BootPiece(kind string) error }](kind string) func(co
 // for which nothing is at hand does not keep the others from being put right.
 func mendLists(ctx context.Context, c *Context, s system.StateLists) (did []string, err error) {
 	var failed error
-	for more := true; more; { // what is right again can show what else is wrong
+	const mostPasses = 20 // what is right again can show what else is wrong
+	for pass, more := 0, true; more && pass < mostPasses; pass++ {
 		list, err := s.StateFaults()
 		if err != nil {
 			return nil, err

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"diorthos/core/action"
+	"diorthos/core/ladder"
 )
 
 // A Run is what taking one rung came to.
@@ -102,6 +103,16 @@ func Standing(runs []Run) map[int]Outcome {
 		}
 	}
 	return stands
+}
+
+// StandingOn is Standing for a ladder that was drawn anew since: what was another remedy's
+// run says nothing of the rung that has its number now.
+func StandingOn(rungs []ladder.Rung, runs []Run) map[int]Outcome {
+	return Standing(slices.DeleteFunc(slices.Clone(runs), func(r Run) bool {
+		return r.Remedy != "" && !slices.ContainsFunc(rungs, func(g ladder.Rung) bool {
+			return g.Number == r.Rung && g.Remedy == r.Remedy
+		})
+	}))
 }
 
 // Planned is one write in words.

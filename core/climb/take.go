@@ -55,6 +55,8 @@ type Options struct {
 const (
 	Looking = "looking" // guard and plan
 	Writing = "writing"
+	// Rehearsing is starting the machine on a copy of what would stand there.
+	Rehearsing = "starting it on a copy"
 	Proving = "proving"
 )
 
@@ -159,6 +161,8 @@ func (t *taking) draft(ctx context.Context, before *action.Context) (done bool, 
 	if t.action.Streams() {
 		if t.DryRun {
 			t.run.Outcome = Planning
+		} else if !t.notInUse(func(action.Used) bool { return true }) {
+			return true, t.refused(*action.FirstFailed(t.run.Guard))
 		}
 		return t.DryRun, nil
 	}
@@ -172,11 +176,51 @@ func (t *taking) draft(ctx context.Context, before *action.Context) (done bool, 
 	switch {
 	case len(writes) == 0:
 		return true, t.nothing("what it would write stands there already")
-	case t.DryRun:
-		t.run.Outcome = Planning
-		return true, nil
+	case !t.DryRun && !t.notInUse(func(u action.Used) bool {
+		return slices.ContainsFunc(writes, func(w block.Write) bool {
+			return w.Off < u.Off+u.Length && u.Off < w.Off+int64(len(w.Data))
+		})
+	}):
+		return true, t.refused(*action.FirstFailed(t.run.Guard))
+	case t.Environment.Rehearse != nil && !t.action.OnFirmware:
+		t.phase(Rehearsing)
+		c := t.Environment.Rehearse(ctx, before.Draft())
+		t.run.Guard = append(t.run.Guard, c)
+		switch {
+		case ctx.Err() != nil:
+			return true, t.stopped(ctx)
+		case !c.OK:
+			return true, t.refused(c)
+		}
 	}
-	return false, nil
+	if t.DryRun {
+		t.run.Outcome = Planning
+	}
+	return t.DryRun, nil
+}
+
+// notInUse guards what is mounted right now: what is written there is written behind the back
+// of the kernel, which writes over it or goes by what it read before. touches tells whether the
+// change reaches into a stretch.
+func (t *taking) notInUse(touches func(action.Used) bool) bool {
+	if t.Environment.InUse == nil || t.action.OnFirmware {
+		return true
+	}
+	c := action.Check{What: "nothing that is written is in use", OK: true, Saw: "nothing of the disk that would be touched is"}
+	list, err := t.Environment.InUse()
+	if err != nil {
+		c.OK, c.Saw = false, err.Error()
+	}
+	for _, u := range list {
+		if touches(u) {
+			c.OK, c.Saw = false, fmt.Sprintf(
+				"bytes %d to %d are %s: unmount it, or start the machine from a rescue medium", u.Off, u.Off+u.Length, u.Where,
+			)
+			break
+		}
+	}
+	t.run.Guard = append(t.run.Guard, c)
+	return c.OK
 }
 
 func (t *taking) nothing(saw string) error {

@@ -37,6 +37,8 @@ type Finding struct {
 	// KindOnly says that the kind of failure is known, and no closer cause.
 	KindOnly bool     `json:"kindOnly,omitempty"`
 	Remedies []string `json:"remedies"`
+
+	latent bool // see knowledge.Cause
 }
 
 // Unknown is the cause of a finding that says that none of the known causes
@@ -197,6 +199,7 @@ func (w *weighing) weigh(s *knowledge.Signature, c *knowledge.Cause) (*Finding, 
 		Cause:    c.ID,
 		Title:    c.Title,
 		Explains: c.Explains,
+		latent:   c.Latent,
 		Tell:     c.Tell,
 		Remedies: c.Remedies,
 		Kind:     c.Kind,
@@ -334,9 +337,10 @@ func compete(
 ) []Finding {
 	var list []Finding
 	var kind *Finding
+	failed := explains == wants(timeline.Latest()) || broken != nil
 	for _, id := range slices.Sorted(maps.Keys(found)) { // in one order: sums depend on it
 		f := found[id]
-		if f.Explains != explains {
+		if f.Explains != explains || failed && f.latent {
 			continue
 		}
 		f.Probability = weights[id]
@@ -347,7 +351,6 @@ func compete(
 			kind = f
 		}
 	}
-	failed := explains == wants(timeline.Latest()) || broken != nil
 	if len(list) == 0 && !failed {
 		return nil
 	}

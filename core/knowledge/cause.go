@@ -31,6 +31,9 @@ type Cause struct {
 	// PassesOn says that it tells who failed and not why: what the kernel answered is
 	// closer to the cause.
 	PassesOn bool `yaml:"passes-on"`
+	// Latent says that it is what a failure leaves behind: it is told where nothing failed
+	// that would explain it, and never beside a failure.
+	Latent bool `yaml:"latent"`
 
 	file string
 }

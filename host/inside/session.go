@@ -79,7 +79,8 @@ func (s *session) do(f func() error) error {
 // baseFolders are empty folders that a system has, to mount something of one's own at.
 var baseFolders = []string{"/mnt", "/media", "/srv"}
 
-func (s *session) enter(ctx context.Context, partition int, mounts []system.Mount) error {
+// stage makes a name space of mounts for the thread, and an empty folder in it.
+func (s *session) stage() error {
 	if err := unix.Unshare(unix.CLONE_NEWNS); err != nil {
 		return fmt.Errorf("%w: a name space of mounts: %w", ErrNotHere, err)
 	}
@@ -103,6 +104,13 @@ func (s *session) enter(ctx context.Context, partition int, mounts []system.Moun
 		if err := os.Mkdir(filepath.Join(s.base, folder), 0o755); err != nil {
 			return err
 		}
+	}
+	return nil
+}
+
+func (s *session) enter(ctx context.Context, partition int, mounts []system.Mount) error {
+	if err := s.stage(); err != nil {
+		return err
 	}
 	if err := s.showDisk(); err != nil {
 		return err

@@ -76,14 +76,12 @@ func (n *inner) asides(name string) func(*os.Root) (string, error) {
 // rewrites makes the mend of a text: what was there is kept aside.
 func (n *inner) rewrites(name string, text []byte, how string) func(*os.Root) (string, error) {
 	return func(files *os.Root) (string, error) {
-		if _, err := files.Lstat(name); err == nil {
-			old, err := files.ReadFile(name)
-			if err != nil {
+		if info, err := files.Lstat(name); err == nil && !info.Mode().IsRegular() {
+			if _, err := n.moveAside(files, name); err != nil {
 				return "", err
 			}
-			if err := replace(files, n.asideName(name), old, 0o644); err != nil {
-				return "", err
-			}
+		} else if err := n.keepCopy(files, name); err != nil {
+			return "", err
 		}
 		return fmt.Sprintf("%s: %s", name, how), replace(files, name, text, 0o644)
 	}

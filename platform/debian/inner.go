@@ -9,6 +9,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	"diorthos/core/block"
@@ -71,21 +72,50 @@ func (n *inner) files() fs.FS {
 	return n.fsys
 }
 
-// asideName is the name that something gets when it is moved aside.
-func (n *inner) asideName(name string) string {
-	return fmt.Sprintf("%s.aside-%s", name, n.now.UTC().Format("20060102-150405"))
-}
+// asideFolder is where things are moved that are in the way: no tool looks for anything there.
+const asideFolder = "var/lib/diorthos/aside"
 
-// moveAside renames a file or folder; it returns the new name.
-func (n *inner) moveAside(files *os.Root, name string) (string, error) {
-	to := n.asideName(name)
+// asideName makes room for something that is moved aside, and returns its new name: by the time
+// and by where it was.
+func (n *inner) asideName(files *os.Root, name string) (string, error) {
+	stamp := n.now.UTC().Format("20060102-150405")
+	to := path.Join(asideFolder, stamp, name)
 	for i := 2; ; i++ {
 		if _, err := files.Lstat(to); errors.Is(err, fs.ErrNotExist) {
-			break
+			return to, files.MkdirAll(path.Dir(to), 0o755)
 		}
-		to = fmt.Sprintf("%s-%d", n.asideName(name), i)
+		to = path.Join(asideFolder, fmt.Sprintf("%s-%d", stamp, i), name)
 	}
-	return to, files.Rename(name, to)
+}
+
+// moveAside renames a file or folder; it returns the new name. What lies on a volume of its own
+// stays there.
+func (n *inner) moveAside(files *os.Root, name string) (string, error) {
+	to, err := n.asideName(files, name)
+	if err != nil {
+		return "", err
+	}
+	if err = files.Rename(name, to); errors.Is(err, syscall.EXDEV) {
+		to = fmt.Sprintf("%s.aside-%s", name, n.now.UTC().Format("20060102-150405"))
+		err = files.Rename(name, to)
+	}
+	return to, err
+}
+
+// keepCopy copies a file aside, before it is written anew.
+func (n *inner) keepCopy(files *os.Root, name string) error {
+	old, err := files.ReadFile(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	to, err := n.asideName(files, name)
+	if err != nil {
+		return err
+	}
+	return replace(files, to, old, 0o600)
 }
 
 // replace writes a file anew, with the mode and owner that it had.

@@ -104,18 +104,10 @@ func (w *worker) isLocal(name string) bool {
 	return slices.ContainsFunc(localFolders, func(f string) bool { return strings.HasPrefix(name, f) || name == f })
 }
 
-// hold moves something aside. Names that tools pick out of a folder by their end go to another
-// folder.
+// hold moves something aside, and remembers it.
 func (w *worker) hold(name, why string) (string, error) {
-	files := w.in.Files()
-	to := path.Join("var/lib/diorthos/aside", name)
-	if err := files.MkdirAll(path.Dir(to), 0o755); err != nil {
-		return "", err
-	}
-	if _, err := files.Lstat(to); err == nil {
-		to = w.n.asideName(to)
-	}
-	if err := files.Rename(name, to); err != nil {
+	to, err := w.n.moveAside(w.in.Files(), name)
+	if err != nil {
 		return "", err
 	}
 	w.held[name] = to

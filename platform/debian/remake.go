@@ -68,10 +68,8 @@ func (n *inner) RemakeMenu(ctx context.Context, o system.ToolOptions) ([]string,
 			return err
 		}
 		const menu = "boot/grub/grub.cfg"
-		if old, err := w.in.Files().ReadFile(menu); err == nil {
-			if err := replace(w.in.Files(), n.asideName(menu), old, 0o600); err != nil {
-				return err
-			}
+		if err := n.keepCopy(w.in.Files(), menu); err != nil {
+			return err
 		}
 		if _, err := w.in.Files().Stat("usr/sbin/update-grub"); err == nil {
 			out, ok, err := w.attempt(ctx, "update-grub")

@@ -31,7 +31,8 @@ func (Adapter) Find(fsys fs.FS) (sys bag.System, ok bool) {
 	if !contains(like, family) {
 		return bag.System{}, false
 	}
-	if _, err := fs.Stat(fsys, "var/lib/dpkg/status"); err != nil {
+	_, status := fs.Stat(fsys, statusFile)
+	if _, err := fs.Stat(fsys, infoFolder); err != nil && status != nil { // the database alone may be gone
 		return bag.System{}, false
 	}
 	return bag.System{

@@ -1,0 +1,359 @@
+package host
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"sync"
+	"time"
+
+	"diorthos/core/action"
+	"diorthos/core/block"
+	"diorthos/core/firmware"
+	"diorthos/core/layout"
+	"diorthos/core/system"
+	"diorthos/host/inside"
+)
+
+// A Rehearsal starts a machine from a draft of its disk, in an emulator, and watches what comes.
+// Nothing of it reaches the disk.
+type Rehearsal struct {
+	Mode     firmware.Mode // empty for what the disk is made for
+	Memory   int           // MiB; 0 for 1024
+	Limit    time.Duration // 0 for ten minutes
+	Accel    string        // of the emulator; empty for the fastest that works
+	Adapters []system.Adapter
+	// Say is told each line that the machine prints.
+	Say func(string)
+}
+
+// A RehearsalEnd is how a rehearsal ended.
+type RehearsalEnd string
+
+// How a rehearsal can end.
+const (
+	EndLogin     RehearsalEnd = "it starts to a login prompt"
+	EndEmergency RehearsalEnd = "it ends in emergency mode"
+	EndPanic     RehearsalEnd = "the kernel gives up"
+	EndEarly     RehearsalEnd = "it stops in the early-boot image"
+	EndLoader    RehearsalEnd = "it stops at the loader's prompt"
+	EndFirmware  RehearsalEnd = "the firmware finds nothing to start"
+	EndSilent    RehearsalEnd = "it comes to no end in the time that it was given"
+	EndOff       RehearsalEnd = "it switches itself off before anybody could sign in"
+)
+
+// A Rehearsed is what a rehearsal saw.
+type Rehearsed struct {
+	End    RehearsalEnd  `json:"end"`
+	Mode   firmware.Mode `json:"mode"`
+	Starts bool          `json:"starts"`
+	Saw    string        `json:"saw"`  // the line that told it
+	Last   []string      `json:"last"` // the last lines before the end
+	Took   time.Duration `json:"took"` // nanoseconds
+	Notes  []string      `json:"notes,omitempty"`
+}
+
+// ErrNoEmulator means that no emulator is there to start a machine in.
+var ErrNoEmulator = errors.New("no emulator is there: apt-get install qemu-system-x86 ovmf")
+
+// endings are told by a line of the serial console, the first that fits.
+var endings = []struct {
+	says *regexp.Regexp
+	end  RehearsalEnd
+}{
+	{regexp.MustCompile(`(?i)^.{0,80}\blogin: *$`), EndLogin},
+	{regexp.MustCompile(`You are in (emergency|rescue) mode|Give root password for maintenance|emergency\.target|Cannot open access to console`), EndEmergency},
+	{regexp.MustCompile(`Kernel panic - not syncing`), EndPanic},
+	{regexp.MustCompile(`^\(initramfs\)|Gave up waiting for (root|suspend)|ALERT! .* does not exist|dracut:/#|Dropping to a shell`), EndEarly},
+	{regexp.MustCompile(`^grub( rescue)?> *$`), EndLoader},
+	{regexp.MustCompile(`No bootable device|BdsDxe: No bootable option|UEFI Interactive Shell|Shell>|Operating System not found|Boot failed: not a bootable`), EndFirmware},
+}
+
+// longestSilence is how long a machine may print nothing before it is taken to have stopped.
+const longestSilence = 2 * time.Minute
+
+// mostLast bounds the lines that a rehearsal keeps.
+const mostLast = 60
+
+// Run starts the machine and waits until it is known how that ends.
+func (r Rehearsal) Run(ctx context.Context, dev block.Device) (*Rehearsed, error) {
+	emulator, err := exec.LookPath("qemu-system-x86_64")
+	if err != nil {
+		return nil, ErrNoEmulator
+	}
+	if r.Limit == 0 {
+		r.Limit = 10 * time.Minute
+	}
+	ctx, cancel := context.WithTimeout(ctx, r.Limit)
+	defer cancel()
+	done := &Rehearsed{Mode: r.Mode}
+	copied := block.NewDraft(dev)
+	if done.Mode == "" {
+		done.Mode = modeOfDisk(copied)
+	}
+	if err := r.speakOnSerial(ctx, copied, done); err != nil {
+		done.Notes = append(done.Notes, "its loader could not be told to use the serial console: "+err.Error())
+	}
+	args, clean, err := r.arguments(done.Mode)
+	if err != nil {
+		return nil, err
+	}
+	defer clean()
+	began := time.Now()
+	watch := &watcher{say: r.Say, ended: cancel}
+	watch.idle = time.AfterFunc(longestSilence, watch.silent)
+	defer watch.idle.Stop()
+	err = inside.Start(ctx, copied, watch, func(disk string) []string {
+		return append([]string{emulator, "-drive", "file=" + disk + ",if=virtio,format=raw,cache=unsafe"}, args...)
+	})
+	done.Took = time.Since(began)
+	done.End, done.Saw, done.Last = watch.result()
+	done.Starts = done.End == EndLogin
+	if done.End == "" && err != nil && ctx.Err() == nil {
+		return nil, fmt.Errorf("the emulator ended: %w: %s", err, strings.Join(done.Last, "; "))
+	}
+	switch {
+	case done.End != "":
+	case ctx.Err() != nil:
+		done.End = EndSilent
+	default:
+		done.End = EndOff
+	}
+	return done, nil
+}
+
+// Check is the rehearsal as a guard of a rung.
+func (r Rehearsal) Check(ctx context.Context, draft block.Device) action.Check {
+	c := action.Check{What: "the machine starts, tried on a copy of what would stand there"}
+	seen, err := r.Run(ctx, draft)
+	if err != nil {
+		c.Saw = err.Error()
+		return c
+	}
+	c.OK, c.Saw = seen.Starts, fmt.Sprintf("%s, after %s: %q", seen.End, seen.Took.Round(time.Second), seen.Saw)
+	if seen.Saw == "" && len(seen.Last) > 0 {
+		c.Saw = fmt.Sprintf("%s (%s); the last words: %q", seen.End, seen.Took.Round(time.Second), seen.Last[len(seen.Last)-1])
+	}
+	return c
+}
+
+// firmwareFiles are where distributions keep the firmware of emulated machines.
+var firmwareFiles = [][2]string{
+	{"/usr/share/OVMF/OVMF_CODE_4M.fd", "/usr/share/OVMF/OVMF_VARS_4M.fd"},
+	{"/usr/share/OVMF/OVMF_CODE.fd", "/usr/share/OVMF/OVMF_VARS.fd"},
+}
+
+// arguments are those of the emulator besides the disk.
+func (r Rehearsal) arguments(mode firmware.Mode) (args []string, clean func(), err error) {
+	accel := r.Accel
+	if accel == "" {
+		accel = os.Getenv("DIORTHOS_ACCEL")
+	}
+	if accel == "" {
+		accel = "kvm:tcg"
+	}
+	memory := r.Memory
+	if memory == 0 {
+		memory = 1024
+	}
+	args = []string{
+		"-machine", "q35,accel=" + accel, "-m", fmt.Sprint(memory), "-display", "none", "-no-reboot", "-nic", "none",
+		"-serial", "stdio", "-monitor", "none",
+	}
+	if mode != firmware.UEFI {
+		return args, func() {}, nil
+	}
+	for _, f := range firmwareFiles {
+		if _, err := os.Stat(f[0]); err != nil {
+			continue
+		}
+		raw, err := os.ReadFile(f[1])
+		if err != nil {
+			return nil, nil, err
+		}
+		dir, err := os.MkdirTemp("", "diorthos-rehearsal-")
+		if err != nil {
+			return nil, nil, err
+		}
+		variables := filepath.Join(dir, "variables")
+		if err := os.WriteFile(variables, raw, 0o600); err != nil {
+			return nil, nil, err
+		}
+		return append(args, "-drive", "if=pflash,format=raw,readonly=on,file="+f[0],
+			"-drive", "if=pflash,format=raw,file="+variables), func() { _ = os.RemoveAll(dir) }, nil
+	}
+	return nil, nil, fmt.Errorf("%w: firmware for UEFI is not there", ErrNoEmulator)
+}
+
+// modeOfDisk is by which firmware a disk is made to be started.
+func modeOfDisk(dev block.Source) firmware.Mode {
+	table, err := layout.Read(dev)
+	if err != nil {
+		return firmware.BIOS
+	}
+	for _, p := range table.Partitions() {
+		if p.TypeCode == layout.TypeESP.String() || p.TypeCode == "0xef" {
+			return firmware.UEFI
+		}
+	}
+	return firmware.BIOS
+}
+
+// speakOnSerial tells loader and kernel, on the copy alone, to use the serial console, which is
+// what is watched.
+func (r Rehearsal) speakOnSerial(ctx context.Context, copied *block.Draft, done *Rehearsed) error {
+	d, systems, err := system.Describe(copied, "disk0", "disk", r.Adapters, system.Needs{})
+	if err != nil {
+		return err
+	}
+	for _, s := range systems {
+		var mounts []system.Mount
+		for _, p := range d.Partitions {
+			if at := strings.TrimPrefix(p.Mount, "/"); at == "boot" || at == "boot/efi" || at == "efi" {
+				mounts = append(mounts, system.Mount{Partition: p.Number, Path: at})
+			}
+		}
+		in, err := inside.Enter(ctx, copied, s.Ground.System, mounts)
+		if err != nil {
+			return err
+		}
+		n, err := serialMenus(in.Files())
+		if err = errors.Join(err, in.Leave()); err != nil {
+			return err
+		}
+		if n > 0 {
+			done.Notes = append(done.Notes, "on the copy that was started, loader and kernel were told to use the serial console")
+		}
+	}
+	return nil
+}
+
+var kernelLine = regexp.MustCompile(`(?m)^(\s*(?:linux|linuxefi|linux16)\s+\S+|options)([ \t].*)?$`)
+
+// serialMenus puts the serial console into the menus of loaders.
+func serialMenus(files *os.Root) (changed int, err error) {
+	var names []string
+	for _, pattern := range []string{
+		"boot/grub/grub.cfg", "boot/efi/EFI/*/grub.cfg", "boot/efi/grub/grub.cfg", "boot/loader/entries/*.conf",
+		"boot/efi/loader/entries/*.conf", "efi/loader/entries/*.conf",
+	} {
+		found, _ := fs.Glob(files.FS(), pattern) // the patterns are right
+		names = append(names, found...)
+	}
+	for _, name := range names {
+		raw, err := files.ReadFile(name)
+		if err != nil || len(raw) == 0 {
+			continue
+		}
+		fresh := kernelLine.ReplaceAllFunc(raw, func(line []byte) []byte {
+			if bytes.Contains(line, []byte("console=ttyS0")) {
+				return line
+			}
+			return append(bytes.TrimRight(bytes.Clone(line), " \t"), []byte(" console=ttyS0,115200")...)
+		})
+		if bytes.Equal(fresh, raw) {
+			continue
+		}
+		if path.Base(name) == "grub.cfg" {
+			fresh = append([]byte("serial --unit=0 --speed=115200\nterminal_output console serial\n"), fresh...)
+		}
+		if err := files.WriteFile(name, fresh, 0o644); err != nil {
+			return changed, err
+		}
+		changed++
+	}
+	return changed, nil
+}
+
+// A watcher reads a serial console and ends the run when it is known how it ends.
+type watcher struct {
+	say   func(string)
+	ended func()
+	idle  *time.Timer
+
+	mu   sync.Mutex
+	part []byte
+	last []string
+	end  RehearsalEnd
+	saw  string
+}
+
+var controls = regexp.MustCompile("\x1b\\[[0-9;?=]*[A-Za-z]|\x1b[()][A-Z0-9]|[\x00-\x08\x0b-\x1f\x7f]")
+
+// Write takes what the console printed.
+func (w *watcher) Write(p []byte) (int, error) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.idle.Reset(longestSilence)
+	w.part = append(w.part, p...)
+	for {
+		i := bytes.IndexAny(w.part, "\r\n")
+		if i < 0 {
+			break
+		}
+		w.line(string(w.part[:i]))
+		w.part = w.part[i+1:]
+	}
+	if text := clean(string(w.part)); len(text) > 0 && len(text) < 200 { // a prompt has no end of line
+		w.look(text)
+	}
+	return len(p), nil
+}
+
+// silent ends the run of a machine that prints nothing any more.
+func (w *watcher) silent() {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.end == "" {
+		w.end = EndSilent
+		if len(w.last) > 0 {
+			w.saw = w.last[len(w.last)-1]
+		}
+		w.ended()
+	}
+}
+
+func clean(text string) string { return strings.TrimRight(controls.ReplaceAllString(text, ""), " \t") }
+
+func (w *watcher) line(text string) {
+	if text = clean(text); text == "" {
+		return
+	}
+	if w.last = append(w.last, text); len(w.last) > mostLast {
+		w.last = w.last[1:]
+	}
+	if w.say != nil {
+		w.say(text)
+	}
+	w.look(text)
+}
+
+func (w *watcher) look(text string) {
+	if w.end != "" {
+		return
+	}
+	for _, e := range endings {
+		if e.says.MatchString(text) {
+			w.end, w.saw = e.end, text
+			w.ended()
+			return
+		}
+	}
+}
+
+func (w *watcher) result() (RehearsalEnd, string, []string) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if text := clean(string(w.part)); text != "" {
+		w.last = append(w.last, text)
+	}
+	return w.end, w.saw, w.last
+}
