@@ -140,31 +140,18 @@ func storeCommand() *cli.Command {
 	return &cli.Command{
 		Name: "store", Usage: "verify a machine's component store and its protected files, and repair them",
 		Commands: []*cli.Command{
-			{Name: "check", Usage: "hold every manifest, payload and protected file against its hash", ArgsUsage: "IMAGE|FOLDER",
-				Description: "Exit status 1 if something is wrong.\n\n" +
-					"Example:\n" +
-					"   diorthos store check .demo/machines/tarvoe-office-1",
-				Flags: []cli.Flag{sectorFlag(), jsonFlag()},
-				Action: onMachine(func(_ context.Context, c *cli.Command, facts *bag.Facts, path string) error {
-					if facts.State.Store == nil {
-						return fmt.Errorf("%s: this system has no component store that is known", path)
-					}
-					done, err := writeJSON(c, facts.State.Store)
-					if !done {
-						showStore(newPage(c), facts.State.Store)
-					}
-					if err == nil && len(facts.State.Store.Faults) > 0 {
-						return errFound
-					}
-					return err
-				})},
+			storeCheckCommand(),
 			{Name: "repair", Usage: "put right what the check finds, from a source of the same build", ArgsUsage: "IMAGE|FOLDER",
 				Description: "First from the machine's own copies, then from --source. A source of another build is refused.\n\n" +
 					"Example:\n" +
 					"   diorthos store repair .demo/machines/tarvoe-office-1 --source .demo/medium-7210.pack",
 				Flags: append(changeFlags(), sourceFlag(), networkFlag()),
 				Action: onMachine(func(ctx context.Context, c *cli.Command, facts *bag.Facts, path string) error {
-					return runAction(ctx, c, facts, path, "store.repair", nil)
+					id := action.ID("store.repair")
+					if facts.State.Store == nil { // files of packages, and no store beside them
+						id = "packages.restore-files"
+					}
+					return runAction(ctx, c, facts, path, id, nil)
 				})},
 		},
 	}
@@ -175,12 +162,16 @@ func showStore(p *page, r *store.Verification) {
 		return
 	}
 	p.head("Component store")
+	showVerification(p, r)
+}
+
+func showVerification(p *page, r *store.Verification) {
 	mark := p.good(markGood)
 	if len(r.Faults) > 0 {
 		mark = p.bad(markBroken)
 	}
 	p.line(
-		"  %s build %d: %s, %s, %s hashed: %s", mark, r.Build, plural(r.Components, "component", "components"),
+		"  %s %s%s, %s, %s hashed: %s", mark, buildOf(r), plural(r.Components, "component", "components"),
 		plural(r.Files, "file", "files"), size(r.Bytes), plural(len(r.Faults), "fault", "faults"),
 	)
 	for _, f := range r.Faults {

@@ -77,6 +77,11 @@ func (c *Climb) Run(ctx context.Context) (runs []Run, err error) {
 		}
 		defer func() { err = errors.Join(err, c.giveBack(context.WithoutCancel(ctx), ctx.Done())) }()
 	}
+	var refused error // rungs that could not be taken
+	last := 0
+	if len(c.Rungs) > 0 {
+		last = c.Rungs[len(c.Rungs)-1].Number
+	}
 	for _, r := range c.Rungs {
 		if err := c.restartFirst(); err != nil {
 			return runs, err
@@ -85,8 +90,13 @@ func (c *Climb) Run(ctx context.Context) (runs []Run, err error) {
 		if run != nil {
 			runs = append(runs, *run)
 		}
+		if errors.Is(err, ErrCannot) && r.Number != last {
+			refused = errors.Join(refused, err)
+			c.tell(ctx, Event{Kind: Remark, Text: "It cannot be done here, and nothing was changed: on to the next rung."})
+			continue
+		}
 		if err != nil {
-			return runs, err
+			return runs, errors.Join(refused, err)
 		}
 		if r.Restart && run.Outcome.Changed() {
 			e := Entry{At: c.Now().UTC(), Mark: MarkOwes, Case: c.Case, Rung: r.Number, Boot: c.On.Boot()}
@@ -102,7 +112,7 @@ func (c *Climb) Run(ctx context.Context) (runs []Run, err error) {
 			return runs, nil
 		}
 	}
-	return runs, nil
+	return runs, refused
 }
 
 func (c *Climb) tell(ctx context.Context, e Event) {

@@ -18,6 +18,9 @@ var (
 	// ErrProof means that the change was made, could not be proven, and was
 	// taken back.
 	ErrProof = errors.New("proof failed")
+	// ErrCannot means that an action finds on this disk, or on this computer, no way to make
+	// its change. It comes with ErrGuard: another rung may do.
+	ErrCannot = errors.New("it cannot be done here")
 	// ErrByHand means that a rung is for a person.
 	ErrByHand = errors.New("this rung is taken by hand")
 	// ErrCutOff means that the target may be changed in part.
@@ -154,7 +157,7 @@ func (t *taking) draft(ctx context.Context, before *action.Context) (done bool, 
 	case errors.Is(err, action.ErrNothing):
 		return true, t.nothing(err.Error())
 	case err != nil:
-		return true, t.refuse("it can be done here", err.Error())
+		return true, fmt.Errorf("%w: %w", ErrCannot, t.refuse("it can be done here", err.Error()))
 	}
 	t.run.Did = effect.Did
 	t.run.Loans = loansOf(t.rung, effect.Loans, t.Machine, before.Target(t.Path), t.Now().UTC())

@@ -1,6 +1,7 @@
 package system
 
 import (
+	"context"
 	"io/fs"
 	"time"
 
@@ -73,6 +74,18 @@ type Supplier interface {
 	Twin(name string, volume fs.FS) (store.Source, error)
 	// Service is the vendor's, at an address.
 	Service(address string, build int) store.Source
+}
+
+// A Verifier is an adapter that can hold a system against what its packages say, wherever the
+// files lie: on an image, in a folder, or on the running machine.
+type Verifier interface {
+	// VerifyPayloads holds every file of every package against its checksum.
+	VerifyPayloads(
+		ctx context.Context, root fs.FS, workers int, progress func(done, of int),
+	) (*store.Verification, error)
+	// StateFlaws are what is wrong with the system's own records, and what the package system
+	// works with; mended says which of them can be put right by an action.
+	StateFlaws(root fs.FS, now time.Time) (flaws []bag.StateFault, mended int)
 }
 
 // A Ground is a machine's disk as an adapter looks at it.

@@ -37,8 +37,15 @@ func (Adapter) Survey(g system.Ground, facts *bag.Facts) {
 		for _, f := range append(n.flaws(), lookAtPayloads(n, root)...) {
 			facts.State.Lists = append(facts.State.Lists, f.StateFault)
 		}
+		if more := len(facts.State.Lists) - mostFlaws; more > 0 {
+			facts.State.Lists = facts.State.Lists[:mostFlaws]
+			facts.State.Lists[mostFlaws-1].Text += fmt.Sprintf(" (and %d more things are wrong)", more)
+		}
 	}
 }
+
+// mostFlaws bounds how many flaws facts tell of.
+const mostFlaws = 100
 
 // chainOf follows the chain; it is nil for a way that is not followed.
 func chainOf(g system.Ground, facts *bag.Facts) boot.Chain {

@@ -7,6 +7,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"time"
 
 	"diorthos/core/bag"
 	"diorthos/core/store"
@@ -50,6 +51,25 @@ func (n *inner) StateFaults() ([]bag.StateFault, error) {
 		}
 	}
 	return list, nil
+}
+
+// StateFlaws are those of a system wherever its files lie.
+func (Adapter) StateFlaws(root fs.FS, now time.Time) (list []bag.StateFault, mended int) {
+	n := &inner{fsys: root, now: now}
+	for _, f := range n.flaws() {
+		list = append(list, f.StateFault)
+		if f.mend != nil {
+			mended++
+		}
+	}
+	return list, mended
+}
+
+// VerifyPayloads holds every file of every package against its checksum.
+func (Adapter) VerifyPayloads(
+	ctx context.Context, root fs.FS, workers int, progress func(done, of int),
+) (*store.Verification, error) {
+	return VerifyPayloads(ctx, root, workers, progress)
 }
 
 // MendState puts one right.

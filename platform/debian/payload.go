@@ -232,6 +232,7 @@ func lookAtPayloads(_ *inner, root fs.FS) (list []flaw) {
 		return e, ok
 	}
 	const emptySum = "d41d8cd98f00b204e9800998ecf8427e"
+	more := map[string]int{} // further files of a package, by its name
 	for _, p := range payloads(root) {
 		folder := path.Dir(p.path)
 		if !isVital(folder) {
@@ -245,11 +246,15 @@ func lookAtPayloads(_ *inner, root fs.FS) (list []flaw) {
 				why = "it is empty"
 			}
 		}
-		if why != "" {
-			list = append(list, flaw{StateFault: bag.StateFault{
-				File: p.path, Text: fmt.Sprintf("a file of the package %s: %s", p.of.Name, why),
-			}})
+		if why == "" {
+			continue
 		}
+		if more[p.of.Name]++; more[p.of.Name] > 3 {
+			continue
+		}
+		list = append(list, flaw{StateFault: bag.StateFault{
+			File: p.path, Text: fmt.Sprintf("a file of the package %s: %s", p.of.Name, why),
+		}})
 	}
 	return list
 }

@@ -444,12 +444,6 @@ func lookAtScripts(n *inner, root fs.FS) (list []flaw) {
 			why = "it cannot be run: its mode is " + info.Mode().Perm().String()
 			mend = func(files *os.Root) (string, error) { return name + " can be run again", files.Chmod(name, 0o755) }
 		default:
-			why = neededBy(root, name)
-			if strings.HasPrefix(why, "it is run by") { // the interpreter is what is wrong
-				continue
-			}
-		}
-		if why == "" {
 			continue
 		}
 		if mend == nil {
