@@ -23,6 +23,7 @@ func knowledgeCommand() *cli.Command {
 	return &cli.Command{
 		Name: "knowledge", Usage: "check, try and make knowledge: dialects, causes, signatures, remedies",
 		Commands: []*cli.Command{
+			learnedCommand(),
 			{
 				Name: "check", Usage: "check a folder of knowledge, or what is shipped", ArgsUsage: "[FOLDER]",
 				Description: "A FOLDER is laid over what is shipped: a file takes the place of the shipped one of its name.\n" +

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strconv"
 
@@ -13,20 +14,28 @@ import (
 func machinesCommand() *cli.Command {
 	return &cli.Command{
 		Name: "machines", Usage: "list machines, or show one with its facts and cases", ArgsUsage: "[NAME]",
-		Description: "Examples:\n   diorthos machines --name kiosk --state open\n   diorthos machines lerrick-kiosk-1",
+		Description: "Examples:\n   diorthos machines --name kiosk --state open\n   diorthos machines lerrick-kiosk-1\n" +
+			"   diorthos machines lerrick-kiosk-1 --twin",
 		Flags: append(serviceFlags(),
 			&cli.StringFlag{Name: "name", Usage: "only machines with this in their name or site"},
 			&cli.StringFlag{
 				Name:  "state",
 				Usage: "only machines whose latest case is received, reading, open, climbing, unreadable, healthy or closed",
 			},
+			&cli.BoolFlag{Name: "twin", Usage: "the healthy machines most like this one, and what differs"},
+			&cli.StringFlag{Name: "against", Usage: "with --twin: the healthy machine `NAME` to compare with"},
 			&cli.StringFlag{Name: "after", Usage: "only machines behind this `NAME`"},
 			&cli.IntFlag{Name: "limit", Usage: "machines on a page, 1 to 200", Value: 40}, jsonFlag()),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.Args().Len() > 1 {
 				return usage(c, fmt.Errorf("want one NAME, got %d", c.Args().Len()))
 			}
-			if name := c.Args().First(); name != "" {
+			if c.Bool("twin") && c.Args().First() == "" {
+				return usage(c, errors.New("--twin: want the NAME of a machine"))
+			}
+			if name := c.Args().First(); name != "" && c.Bool("twin") {
+				return showTwin(ctx, c, name)
+			} else if name != "" {
 				return showMachine(ctx, c, name)
 			}
 			page, err := service(c).Machines(ctx, client.MachineQuery{

@@ -52,6 +52,8 @@ func Run(ctx context.Context, args []string, in io.Reader, out, problems io.Writ
 			casesCommand(),
 			caseCommand(),
 			machinesCommand(),
+			cohortsCommand(),
+			outbreaksCommand(),
 			ladderCommand(),
 			climbCommand(),
 			rehearseCommand(),

@@ -58,6 +58,7 @@ type CaseDetail struct {
 	Case
 	Docket *docket.Docket `json:"docket,omitempty" doc:"Absent until it was read"`
 	Climbs []Climb        `json:"climbs" doc:"The latest first"`
+	Cohort *Cohort        `json:"cohort,omitempty" doc:"The machines that fail in the same way"`
 	// Typical is how long remedies took in earlier climbs, by their names.
 	Typical map[string]Typical `json:"typical" doc:"How long remedies took where they were proven, by their names"`
 	// Stands is how each rung stands after all climbs, by its number.

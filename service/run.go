@@ -23,6 +23,7 @@ import (
 	"diorthos/core/knowledge"
 	"diorthos/service/api"
 	"diorthos/service/bags"
+	"diorthos/service/notices"
 	"diorthos/service/queue"
 	"diorthos/service/records"
 )
@@ -46,6 +47,8 @@ type Config struct {
 	Metrics string
 	TLS     *Certificate // nil for plain HTTP
 	Plain   bool         // plain HTTP is allowed beyond this computer
+	// Notices says who is told of outbreaks; its store and log are those of the service.
+	Notices notices.Sender
 	// Forwarders are proxies whose X-Forwarded-For is believed.
 	Forwarders []netip.Prefix
 	// Ready is called with the address once requests are answered.
@@ -134,6 +137,9 @@ func Run(ctx context.Context, listener net.Listener, c Config) error {
 	}
 	watch := newReconciler(c.Log, kept, store, reg)
 	running.Go(func() { watch.run(ctx) })
+	told := c.Notices
+	told.Store, told.Log, told.Source = store, c.Log, "diorthos://"+address.String()
+	running.Go(func() { told.Run(ctx) })
 	running.Go(func() { reload(ctx, c, &current) })
 	failed := make(chan error, 2)
 	running.Go(func() { a.Listen(ctx) })

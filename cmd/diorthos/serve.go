@@ -1,6 +1,7 @@
 package main
 
 import (
+	"bytes"
 	"context"
 	"crypto/rand"
 	"errors"
@@ -23,6 +24,7 @@ import (
 	"diorthos/core/knowledge"
 	"diorthos/service"
 	"diorthos/service/health"
+	"diorthos/service/notices"
 )
 
 func serveCommand() *cli.Command {
@@ -78,6 +80,24 @@ func serveCommand() *cli.Command {
 				Name: "forwarder", Usage: "`ADDRESS` or network of a proxy whose X-Forwarded-For is believed; once more for each",
 				Sources: cli.EnvVars("DIORTHOS_FORWARDERS"),
 			},
+			&cli.StringFlag{
+				Name: "webhook", Usage: "`ADDRESS` that is told of outbreaks and holds, as CloudEvents",
+				Sources: cli.EnvVars("DIORTHOS_WEBHOOK"),
+			},
+			&cli.StringFlag{
+				Name: "webhook-key", Usage: "`FILE` with the key by which the webhook's body is signed (HMAC-SHA256)",
+				Sources: cli.EnvVars("DIORTHOS_WEBHOOK_KEY"),
+			},
+			&cli.StringFlag{
+				Name: "mail", Usage: "SMTP server that takes mail about outbreaks and holds, `HOST:PORT`",
+				Sources: cli.EnvVars("DIORTHOS_MAIL"),
+			},
+			&cli.StringFlag{
+				Name: "mail-from", Usage: "`ADDRESS` of the sender", Sources: cli.EnvVars("DIORTHOS_MAIL_FROM"),
+			},
+			&cli.StringSliceFlag{
+				Name: "mail-to", Usage: "`ADDRESS` that gets it; once more for each", Sources: cli.EnvVars("DIORTHOS_MAIL_TO"),
+			},
 			&cli.BoolFlag{
 				Name:  "take-only",
 				Usage: "answer requests and take bags in; leave their reading to other processes on the same database",
@@ -129,6 +149,9 @@ func serveCommand() *cli.Command {
 			conf.TakeOnly = c.Bool("take-only")
 			conf.Metrics, conf.Plain = c.String("metrics"), c.Bool("plain-http")
 			if conf.Forwarders, err = networks(c.StringSlice("forwarder")); err != nil {
+				return err
+			}
+			if conf.Notices, err = told(c); err != nil {
 				return err
 			}
 			switch cert, key := c.String("tls-cert"), c.String("tls-key"); {
@@ -218,4 +241,24 @@ func config(database, bags string, site []string, log io.Writer) service.Config 
 		Limits:    bag.DefaultLimits,
 		Log:       slog.New(slog.NewJSONHandler(log, nil)),
 	}
+}
+
+// told says who is told of what the fleet does.
+func told(c *cli.Command) (n notices.Sender, err error) {
+	n.Webhook, n.Mail, n.From, n.To = c.String("webhook"), c.String("mail"), c.String("mail-from"), c.StringSlice("mail-to")
+	if n.Webhook != "" {
+		if c.String("webhook-key") == "" {
+			return n, errors.New("--webhook needs --webhook-key: who gets the notices has to know that they are ours")
+		}
+		if n.Key, err = os.ReadFile(c.String("webhook-key")); err != nil {
+			return n, fmt.Errorf("--webhook-key: %w", err)
+		}
+		if n.Key = bytes.TrimSpace(n.Key); len(n.Key) < 16 {
+			return n, errors.New("--webhook-key: want at least 16 bytes")
+		}
+	}
+	if n.Mail != "" && (n.From == "" || len(n.To) == 0) {
+		return n, errors.New("--mail needs --mail-from and --mail-to")
+	}
+	return n, nil
 }

@@ -9,7 +9,11 @@ import { AskField } from './pages/ask/AskField'
 import { Audit } from './pages/audit/Audit'
 import { CasePage } from './pages/case/CasePage'
 import { Cases } from './pages/cases/Cases'
+import { CohortPage } from './pages/cohorts/CohortPage'
+import { Cohorts } from './pages/cohorts/Cohorts'
+import { Outbreaks } from './pages/cohorts/Outbreaks'
 import { Codes } from './pages/codes/Codes'
+import { Twin } from './pages/machine/Twin'
 import { MachinePage } from './pages/machine/MachinePage'
 import { Machines } from './pages/machines/Machines'
 import { People } from './pages/people/People'
@@ -42,6 +46,7 @@ function App() {
         </Link>
         <Link to="/">Cases</Link>
         <Link to="/machines">Machines</Link>
+        <Link to="/cohorts">Cohorts</Link>
         <Link to="/codes">Codes</Link>
         {who.data.role === 'administer' && (
           <>
@@ -55,12 +60,16 @@ function App() {
           Sign out
         </button>
       </nav>
+      <Outbreaks />
       <Routes>
         <Route path="/" element={<Cases />} />
         <Route path="/cases" element={<Navigate to="/" replace />} />
         <Route path="/cases/:number" element={<CasePage />} />
         <Route path="/machines" element={<Machines />} />
         <Route path="/machines/:name" element={<MachinePage />} />
+        <Route path="/machines/:name/twin" element={<Twin />} />
+        <Route path="/cohorts" element={<Cohorts />} />
+        <Route path="/cohorts/:id" element={<CohortPage />} />
         <Route path="/ask" element={<Ask />} />
         <Route path="/codes" element={<Codes />} />
         <Route path="/people" element={<People />} />

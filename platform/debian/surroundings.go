@@ -131,6 +131,9 @@ func lookAtMarks(_ *inner, root fs.FS) (list []flaw) {
 
 // lookAtAccounts looks at the lists of accounts, of which each has a copy beside it.
 func lookAtAccounts(n *inner, root fs.FS) (list []flaw) {
+	if !there(root, "usr/bin/dpkg") {
+		return nil // not a whole system
+	}
 	for _, a := range []struct{ name, backup, first string }{
 		{"etc/passwd", "var/backups/passwd.bak", "root:"}, {"etc/group", "var/backups/group.bak", "root:"},
 		{"etc/shadow", "var/backups/shadow.bak", "root:"},

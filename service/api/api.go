@@ -119,6 +119,7 @@ func (a *API) routes(api huma.API) {
 	a.codeRoutes(signedIn)
 	a.askRoutes(signedIn)
 	a.callRoutes(signedIn)
+	a.fleetRoutes(signedIn)
 	a.peopleRoutes(signedIn)
 	declareEnums(api.OpenAPI())
 }

@@ -106,6 +106,9 @@ func (a *API) caseRoutes(api huma.API) {
 				return nil, err
 			}
 			d, err := a.Store.CaseDetail(ctx, in.Number)
+			if err == nil {
+				d.Cohort, err = a.Store.CohortOf(ctx, in.Number)
+			}
 			if err != nil {
 				return nil, a.caseProblem("get a case", fmt.Sprintf("case %d", in.Number), err)
 			}

@@ -24,6 +24,7 @@ import (
 	"diorthos/client"
 	"diorthos/core/bag"
 	"diorthos/core/docket"
+	"diorthos/core/fleet"
 	"diorthos/core/knowledge"
 	"diorthos/service/bags"
 	"diorthos/service/records"
@@ -142,13 +143,13 @@ func (w *worker) Work(ctx context.Context, job *river.Job[readCase]) error {
 	}
 	began := time.Now()
 	r := newReporter(ctx, q.store, number, claim)
-	d, err := q.read(ctx, number, blob, r)
+	d, note, err := q.read(ctx, number, blob, r)
 	r.stop()
 	var bad *bag.Error
 	switch {
 	case errors.As(err, &bad):
 		q.log.Error("case cannot be read", "case", number, "error", err)
-		return q.store.Settle(ctx, number, claim, nil, err.Error())
+		return q.store.Settle(ctx, number, claim, nil, err.Error(), note)
 	case err != nil && passing(err): // not the bag's fault: no try is counted
 		q.log.Warn("case waits", "case", number, "error", err)
 		if err := q.store.Release(context.WithoutCancel(ctx), number, claim, "waits: "+err.Error()); err != nil {
@@ -157,13 +158,13 @@ func (w *worker) Work(ctx context.Context, job *river.Job[readCase]) error {
 		return river.JobSnooze(snooze)
 	case err != nil && job.Attempt >= job.MaxAttempts:
 		q.log.Error("case given up", "case", number, "error", err)
-		return q.store.Settle(ctx, number, claim, nil, fmt.Sprintf("given up after %d tries: %v", job.Attempt, err))
+		return q.store.Settle(ctx, number, claim, nil, fmt.Sprintf("given up after %d tries: %v", job.Attempt, err), note)
 	case err != nil: // the next try begins afresh
 		return errors.Join(
 			fmt.Errorf("read case %d: %w", number, err), q.store.Release(context.WithoutCancel(ctx), number, claim, ""),
 		)
 	}
-	if err := q.store.Settle(ctx, number, claim, d, ""); err != nil {
+	if err := q.store.Settle(ctx, number, claim, d, "", note); err != nil {
 		return err
 	}
 	q.Read.Add(1)
@@ -172,30 +173,46 @@ func (w *worker) Work(ctx context.Context, job *river.Job[readCase]) error {
 }
 
 // read unpacks a bag into a folder of its own and draws the docket.
-func (q *Queue) read(ctx context.Context, number int64, blob string, r *reporter) (*docket.Docket, error) {
+func (q *Queue) read(
+	ctx context.Context, number int64, blob string, r *reporter,
+) (d *docket.Docket, note records.FleetNote, err error) {
 	body, size, err := q.bags.Open(ctx, blob)
 	if err != nil {
-		return nil, err
+		return nil, note, err
 	}
 	defer func() { _ = body.Close() }()
 	dir, done, err := workFolder()
 	if err != nil {
-		return nil, err
+		return nil, note, err
 	}
 	defer done()
 	r.set("unpacking", 0, size)
 	info, err := bag.Unpack(ctx, &counting{body, r}, q.limits, dir)
 	if err != nil {
-		return nil, err
+		return nil, note, err
 	}
 	if info.Facts.Call == nil {
 		if info.Facts.Call, err = q.store.CallOf(ctx, number); err != nil {
-			return nil, err
+			return nil, note, err
 		}
 	}
 	logs, total := docket.Logs(info, dir)
 	r.set("reading logs", 0, total)
-	return docket.Draw(ctx, info.Facts, logs, q.knowledge(), func(n int64) { r.set("reading logs", n, total) })
+	d, err = docket.Draw(ctx, info.Facts, logs, q.knowledge(), func(n int64) { r.set("reading logs", n, total) })
+	if err != nil {
+		return nil, note, err
+	}
+	return d, fleetNote(info.Facts, d), nil
+}
+
+// fleetNote is what the fleet is told of a case.
+func fleetNote(facts *bag.Facts, d *docket.Docket) records.FleetNote {
+	n := records.FleetNote{Traits: fleet.Traits(facts), Family: facts.Family(), Tried: len(d.Attempts) > 0}
+	n.Attributes = fleet.Attributes(n.Traits, d)
+	if f, failed := fleet.FingerprintOf(d, n.Family); failed {
+		n.Failure = &f
+	}
+	return n
 }
 
 type counting struct {

@@ -386,7 +386,9 @@ func (s *Store) Release(ctx context.Context, number int64, claim, problem string
 
 // Settle ends the reading: with a docket, or with the problem for which there
 // is none. It does nothing for a worker that lost its claim.
-func (s *Store) Settle(ctx context.Context, number int64, claim string, d *docket.Docket, problem string) error {
+func (s *Store) Settle(
+	ctx context.Context, number int64, claim string, d *docket.Docket, problem string, n FleetNote,
+) error {
 	event := lifecycle.Unreadable
 	set := map[string]any{"problem": problem, "claim": nil, "heartbeat": nil, "updated_at": time.Now()}
 	if d != nil {
@@ -418,7 +420,10 @@ func (s *Store) Settle(ctx context.Context, number int64, claim string, d *docke
 		if done.Error != nil || done.RowsAffected == 0 || d == nil {
 			return done.Error
 		}
-		return follow(db, number, d)
+		if err := follow(db, number, d); err != nil {
+			return err
+		}
+		return noteFleet(db, number, n)
 	})
 }
 

@@ -223,7 +223,7 @@ func taken(t *testing.T, s *records.Store, name string) int64 {
 
 func claims(t *testing.T, s *records.Store) {
 	n := taken(t, s, "claims-1")
-	if err := s.Settle(t.Context(), n, worker2, failing(), ""); err != nil {
+	if err := s.Settle(t.Context(), n, worker2, failing(), "", records.FleetNote{}); err != nil {
 		t.Fatal(err)
 	}
 	if got := state(t, s, n); got != client.Reading {

@@ -24,6 +24,11 @@ export type Verdict = components['schemas']['Verdict']
 export type Event = components['schemas']['Event']
 export type Explanation = components['schemas']['Explanation']
 export type Answer = components['schemas']['Answer']
+export type Cohort = components['schemas']['Cohort']
+export type CohortDetail = components['schemas']['CohortDetail']
+export type Outbreak = components['schemas']['Outbreak']
+export type Tally = components['schemas']['Tally']
+export type TwinReport = components['schemas']['TwinReport']
 export type Reading = Explanation['words'][number]
 
 export const api = createClient<paths>({ baseUrl: '/' })

@@ -147,6 +147,11 @@ function Head({ c, connected }: { c: CaseDetail; connected: boolean }) {
         </Link>
       </h1>
       <span className="text-soft">{[c.site, c.docket?.machine.model].filter(Boolean).join(' · ')}</span>
+      {c.cohort && c.cohort.machines > 1 && (
+        <Link to={`/cohorts/${c.cohort.id}`} className="underline underline-offset-2">
+          {`${c.cohort.machines} machines fail in this way`}
+        </Link>
+      )}
       <CaseState state={c.state} />
       <Close c={c} />
       {!connected && <span className="text-small text-odd">◆ not live: connecting again</span>}

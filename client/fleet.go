@@ -1,0 +1,159 @@
+package client
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/url"
+	"strconv"
+	"time"
+
+	"diorthos/core/fleet"
+)
+
+// A Cohort is a failure that several machines may have, in short.
+type Cohort struct {
+	ID          int64             `json:"id"`
+	Title       string            `json:"title" doc:"The cause, or the kind where none is known"`
+	Name        string            `json:"name,omitempty" doc:"What a person calls it"`
+	Muted       bool              `json:"muted,omitempty" doc:"Nobody is told of it"`
+	Machines    int               `json:"machines" doc:"Machines that failed in this way, those of your sites"`
+	First       time.Time         `json:"first" doc:"When it was seen first"`
+	Last        time.Time         `json:"last" doc:"And last"`
+	Fingerprint fleet.Fingerprint `json:"fingerprint" doc:"By what its cases are the same"`
+	Outbreak    *Outbreak         `json:"outbreak,omitempty" doc:"The one that goes on"`
+}
+
+// Called is how people know it.
+func (c Cohort) Called() string {
+	if c.Name != "" {
+		return c.Name
+	}
+	return c.Title
+}
+
+// An Outbreak is a cohort that is suddenly common.
+type Outbreak struct {
+	ID       int64       `json:"id"`
+	Cohort   int64       `json:"cohort"`
+	Title    string      `json:"title" doc:"What the cohort is called"`
+	Raised   time.Time   `json:"raised"`
+	By       int64       `json:"by" doc:"Number of the case that tipped it"`
+	Machines int         `json:"machines" doc:"Machines that had failed by then"`
+	Now      int         `json:"now" doc:"Machines that have failed by now"`
+	Watch    fleet.Watch `json:"watch" doc:"The sequential test when it was raised"`
+	Ended    *time.Time  `json:"ended,omitempty" doc:"When it came back to how it usually is"`
+	Held     string      `json:"held,omitempty" doc:"What is held back because of it"`
+	HeldBy   string      `json:"heldBy,omitempty"`
+	HeldAt   *time.Time  `json:"heldAt,omitempty"`
+	LiftedBy string      `json:"liftedBy,omitempty"`
+	LiftedAt *time.Time  `json:"liftedAt,omitempty"`
+}
+
+// A CohortDetail is a cohort with its cases, what its machines share, and what helped.
+type CohortDetail struct {
+	Cohort
+	Cases  []Case           `json:"cases" doc:"The latest of each machine, the newest first; at most 200"`
+	Sites  []Tally          `json:"sites" doc:"Machines by site"`
+	Models []Tally          `json:"models" doc:"Machines by model"`
+	Days   []Tally          `json:"days" doc:"Machines that failed first, by day"`
+	Shared []fleet.Shared   `json:"shared" doc:"What its machines have and others rarely, the most telling first"`
+	Looked int              `json:"looked" doc:"How many attributes were compared, which is allowed for"`
+	Helped []RemedyOutcomes `json:"helped" doc:"What was tried on its machines, and what came of it"`
+}
+
+// A Tally is how many machines there are of something.
+type Tally struct {
+	What     string `json:"what"`
+	Machines int    `json:"machines"`
+}
+
+// RemedyOutcomes is what a remedy came to.
+type RemedyOutcomes struct {
+	Remedy string `json:"remedy"`
+	Title  string `json:"title"`
+	Proven int    `json:"proven" doc:"Machines on which it was proven"`
+	Failed int    `json:"failed" doc:"Machines on which it did not help, or was taken back"`
+}
+
+// A CohortChange is what a person says of a cohort. What is absent stays.
+type CohortChange struct {
+	Name  *string `json:"name,omitempty" maxLength:"120"`
+	Muted *bool   `json:"muted,omitempty"`
+	Into  *int64  `json:"into,omitempty" minimum:"0" doc:"The cohort that it belongs to; 0 for none"`
+	By    *string `json:"by,omitempty" enum:",site,model,release,firmware,kernel" doc:"A trait by which it is split; empty for none"`
+}
+
+// A CohortPage is one page of cohorts.
+type CohortPage struct {
+	Cohorts []Cohort `json:"cohorts"`
+	Next    int64    `json:"next,omitempty" doc:"Ask for the next page with it"`
+}
+
+// Cohorts lists cohorts, the one that was seen last first.
+func (c *Client) Cohorts(ctx context.Context, after int64, limit int) (*CohortPage, error) {
+	q := url.Values{"limit": {strconv.Itoa(limit)}}
+	if after > 0 {
+		q.Set("after", number(after))
+	}
+	var page CohortPage
+	return &page, c.get(ctx, "/api/v1/cohorts?"+q.Encode(), &page)
+}
+
+// Cohort returns one.
+func (c *Client) Cohort(ctx context.Context, id int64) (*CohortDetail, error) {
+	var d CohortDetail
+	return &d, c.get(ctx, fmt.Sprintf("/api/v1/cohorts/%d", id), &d)
+}
+
+// ChangeCohort names, mutes, merges or splits one.
+func (c *Client) ChangeCohort(ctx context.Context, id int64, change CohortChange) (*Cohort, error) {
+	var done Cohort
+	return &done, c.send(ctx, http.MethodPatch, fmt.Sprintf("/api/v1/cohorts/%d", id), change, &done)
+}
+
+// Outbreaks lists them, those that go on first.
+func (c *Client) Outbreaks(ctx context.Context) ([]Outbreak, error) {
+	var body struct {
+		Outbreaks []Outbreak `json:"outbreaks"`
+	}
+	return body.Outbreaks, c.get(ctx, "/api/v1/outbreaks", &body)
+}
+
+// A HoldChange holds something back because of an outbreak, or lifts that.
+type HoldChange struct {
+	Held string `json:"held" maxLength:"200" doc:"What is held back: a release, an update or a package; empty to lift it"`
+}
+
+// Hold holds something back because of an outbreak; with an empty text it is lifted.
+func (c *Client) Hold(ctx context.Context, id int64, what string) (*Outbreak, error) {
+	var done Outbreak
+	return &done, c.send(ctx, http.MethodPut, fmt.Sprintf("/api/v1/outbreaks/%d/hold", id), HoldChange{Held: what}, &done)
+}
+
+// A TwinReport is which healthy machines are most like one, and how they differ.
+type TwinReport struct {
+	Machine     string             `json:"machine"`
+	Twins       []fleet.Twin       `json:"twins" doc:"The most alike first"`
+	Against     string             `json:"against,omitempty" doc:"The twin that it is compared with"`
+	Differences []fleet.Difference `json:"differences" doc:"The most suspect first"`
+	Looked      int                `json:"looked" doc:"Healthy machines of the same model and release that were looked at"`
+}
+
+// Twin finds the healthy machines that are most like one.
+func (c *Client) Twin(ctx context.Context, machine, against string) (*TwinReport, error) {
+	var r TwinReport
+	path := "/api/v1/machines/" + url.PathEscape(machine) + "/twin"
+	if against != "" {
+		path += "?against=" + url.QueryEscape(against)
+	}
+	return &r, c.get(ctx, path, &r)
+}
+
+// Learned is what outcomes at this site have taught.
+func (c *Client) Learned(ctx context.Context) ([]fleet.Learned, error) {
+	var body struct {
+		Learned []fleet.Learned `json:"learned"`
+	}
+	return body.Learned, c.get(ctx, "/api/v1/learned", &body)
+}
