@@ -127,7 +127,7 @@ func showCohort(ctx context.Context, c *cli.Command, id int64) error {
 	p := newPage(c)
 	p.line("%s  %s", p.strong(d.Called()), p.faint(fmt.Sprintf("cohort %d · %s · since %s", d.ID, plural(d.Machines, "machine", "machines"), when(d.First))))
 	if d.Outbreak != nil {
-		p.line("%s outbreak %d, raised %s at the %s", p.bad(markBroken), d.Outbreak.ID, when(d.Outbreak.Raised), ordinal(d.Outbreak.Machines))
+		p.line("%s outbreak %d, raised %s, when %s had failed", p.bad(markBroken), d.Outbreak.ID, when(d.Outbreak.Raised), plural(d.Outbreak.Machines, "machine", "machines"))
 		if d.Outbreak.Held != "" && d.Outbreak.LiftedAt == nil {
 			p.line("  held back: %s, by %s", d.Outbreak.Held, d.Outbreak.HeldBy)
 		}
@@ -167,8 +167,6 @@ func markOf(good bool) string {
 	}
 	return markBroken
 }
-
-func ordinal(n int) string { return fmt.Sprintf("%d. machine", n) }
 
 func tallies(list []client.Tally) string {
 	var words []string

@@ -1,6 +1,7 @@
 package fleet
 
 import (
+	"cmp"
 	"sort"
 	"strings"
 
@@ -45,7 +46,10 @@ func Traits(facts *bag.Facts) map[string]string {
 	}
 	if s := facts.State; s != nil {
 		for _, svc := range s.Services {
-			put("service "+svc.Name, svc.Start)
+			put("service "+svc.Name, svc.Start+map[bool]string{true: ", runs", false: ", does not run"}[svc.Running])
+		}
+		for _, l := range s.Chain {
+			put("start: "+string(l.Kind)+" "+l.What, cmp.Or(string(l.Fault), "holds"))
 		}
 		for _, h := range s.History {
 			put("update "+h.Title, h.Kind)
@@ -66,7 +70,7 @@ const mostTried = 20
 func Attributes(traits map[string]string, d *docket.Docket) []string {
 	var list []string
 	for name, value := range traits {
-		if !strings.HasPrefix(name, "package ") {
+		if !strings.HasPrefix(name, "package ") && !strings.HasPrefix(name, "start: ") {
 			list = append(list, name+"="+value)
 		}
 	}

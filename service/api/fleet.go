@@ -19,7 +19,7 @@ type cohortList struct {
 }
 
 type twinPath struct {
-	machinePath
+	Name    string `path:"name" minLength:"1" maxLength:"200" doc:"Name of the machine"`
 	Against string `query:"against" maxLength:"200" doc:"The healthy machine to compare with; the most alike by default"`
 }
 
@@ -58,7 +58,7 @@ func (a *API) fleetRoutes(api huma.API) {
 		Summary: "Name, mute, merge or split a cohort; it holds for cases to come as well",
 		Errors:  []int{http.StatusNotFound, http.StatusConflict},
 	}), func(ctx context.Context, in *struct {
-		idPath
+		ID   int64 `path:"id" minimum:"1"`
 		Body client.CohortChange
 	}) (*struct{ Body client.Cohort }, error) {
 		if err := a.seesCohort(ctx, in.ID); err != nil {
@@ -91,7 +91,7 @@ func (a *API) fleetRoutes(api huma.API) {
 		Summary: "Hold back a release, an update or a package because of an outbreak, or lift that",
 		Errors:  []int{http.StatusNotFound},
 	}), func(ctx context.Context, in *struct {
-		idPath
+		ID   int64 `path:"id" minimum:"1"`
 		Body client.HoldChange
 	}) (*struct{ Body client.Outbreak }, error) {
 		o, err := a.Store.Hold(ctx, in.ID, in.Body.Held, identity(ctx).Name)
