@@ -168,7 +168,7 @@ func markOf(good bool) string {
 	return markBroken
 }
 
-func tallies(list []client.Tally) string {
+func tallies(list []client.MachineCount) string {
 	var words []string
 	for _, t := range list {
 		words = append(words, fmt.Sprintf("%s %d", t.What, t.Machines))

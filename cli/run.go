@@ -54,6 +54,8 @@ func Run(ctx context.Context, args []string, in io.Reader, out, problems io.Writ
 			machinesCommand(),
 			cohortsCommand(),
 			outbreaksCommand(),
+			wavesCommand(),
+			agentCommand(),
 			ladderCommand(),
 			climbCommand(),
 			rehearseCommand(),

@@ -54,16 +54,16 @@ type Outbreak struct {
 type CohortDetail struct {
 	Cohort
 	Cases  []Case           `json:"cases" doc:"The latest of each machine, the newest first; at most 200"`
-	Sites  []Tally          `json:"sites" doc:"Machines by site"`
-	Models []Tally          `json:"models" doc:"Machines by model"`
-	Days   []Tally          `json:"days" doc:"Machines that failed first, by day"`
+	Sites  []MachineCount   `json:"sites" doc:"Machines by site"`
+	Models []MachineCount   `json:"models" doc:"Machines by model"`
+	Days   []MachineCount   `json:"days" doc:"Machines that failed first, by day"`
 	Shared []fleet.Shared   `json:"shared" doc:"What its machines have and others rarely, the most telling first"`
 	Looked int              `json:"looked" doc:"How many attributes were compared, which is allowed for"`
 	Helped []RemedyOutcomes `json:"helped" doc:"What was tried on its machines, and what came of it"`
 }
 
-// A Tally is how many machines there are of something.
-type Tally struct {
+// A MachineCount is how many machines there are of something.
+type MachineCount struct {
 	What     string `json:"what"`
 	Machines int    `json:"machines"`
 }

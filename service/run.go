@@ -137,6 +137,7 @@ func Run(ctx context.Context, listener net.Listener, c Config) error {
 	}
 	watch := newReconciler(c.Log, kept, store, reg)
 	running.Go(func() { watch.run(ctx) })
+	running.Go(func() { conductRollouts(ctx, store, c.Log) })
 	told := c.Notices
 	told.Store, told.Log, told.Source = store, c.Log, "diorthos://"+address.String()
 	running.Go(func() { told.Run(ctx) })
@@ -176,6 +177,24 @@ func Run(ctx context.Context, listener net.Listener, c Config) error {
 	running.Wait()
 	c.Log.Info("stopped")
 	return first
+}
+
+// conductEvery is how often roll-outs are brought a step further.
+const conductEvery = 2 * time.Second
+
+func conductRollouts(ctx context.Context, store *records.Store, log *slog.Logger) {
+	tick := time.NewTicker(conductEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+		if err := store.Conduct(ctx); err != nil && ctx.Err() == nil {
+			log.Warn("roll-outs wait", "error", err)
+		}
+	}
 }
 
 // serveMetrics serves the metrics at an address of their own.

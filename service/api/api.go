@@ -105,6 +105,7 @@ func config() huma.Config {
 func (a *API) routes(api huma.API) {
 	a.spec = api.OpenAPI()
 	a.sessionRoutes(api)
+	a.enrolRoutes(api)
 	signedIn := huma.NewGroup(api)
 	signedIn.UseMiddleware(a.signIn(api))
 	signedIn.UseSimpleModifier(func(o *huma.Operation) {
@@ -120,6 +121,7 @@ func (a *API) routes(api huma.API) {
 	a.askRoutes(signedIn)
 	a.callRoutes(signedIn)
 	a.fleetRoutes(signedIn)
+	a.agentRoutes(signedIn)
 	a.peopleRoutes(signedIn)
 	declareEnums(api.OpenAPI())
 }

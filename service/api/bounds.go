@@ -69,6 +69,12 @@ func tooSlow(err error) bool { return errors.Is(err, os.ErrDeadlineExceeded) }
 func arriving(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		control := http.NewResponseController(w)
+		if r.Method == http.MethodGet && r.URL.Path == orderPath { // it has no body, and is waited for
+			_ = control.SetReadDeadline(time.Time{})
+			_ = control.SetWriteDeadline(time.Now().Add(longestPoll + answerTime))
+			next.ServeHTTP(w, r)
+			return
+		}
 		_ = control.SetReadDeadline(time.Now().Add(requestTime))
 		_ = control.SetWriteDeadline(time.Now().Add(answerTime))
 		next.ServeHTTP(w, r)

@@ -187,7 +187,7 @@ func (a *API) caseRoutes(api huma.API) {
 // mine is a case that whoever asks may see. One of another site is as one that is not there.
 func (a *API) mine(ctx context.Context, doing string, number int64) (*client.Case, error) {
 	c, err := a.Store.Case(ctx, number)
-	if err == nil && !identity(ctx).At(c.Site) {
+	if err == nil && !identity(ctx).For(c.Machine, c.Site) {
 		err = records.ErrNotFound
 	}
 	if err != nil {
@@ -220,6 +220,12 @@ func (a *API) record(ctx context.Context, b records.Bag) (accepted records.Accep
 // mayHandIn refuses a bag of a machine at a site that is not one's own.
 func (a *API) mayHandIn(ctx context.Context, m bag.Machine) error {
 	i := identity(ctx)
+	if i.Machine != "" && i.Machine != m.Name {
+		a.note(ctx, client.AuditRefused, "submit-bag", m.Name, "by "+i.Name)
+		return problem(http.StatusForbidden, "other-machine", fmt.Sprintf(
+			"this is a bag of %s, and the agent is that of %s: a copied disk has to enrol anew", m.Name, i.Machine,
+		))
+	}
 	if len(i.Sites) == 0 {
 		return nil
 	}

@@ -47,20 +47,20 @@ func (s *Store) CohortDetail(ctx context.Context, sites []string, id int64) (*cl
 		d.Cases = append(d.Cases, c.public())
 	}
 	for _, t := range []struct {
-		into *[]client.Tally
+		into *[]client.MachineCount
 		what string
 	}{
 		{&d.Sites, "coalesce(nullif(machines.site, ''), 'no site')"},
 		{&d.Models, "coalesce(nullif(machines.model, ''), 'no model')"},
 	} {
-		*t.into = []client.Tally{}
+		*t.into = []client.MachineCount{}
 		if err := at(s.db.WithContext(ctx).Table("cases").Joins("join machines on machines.id = cases.machine_id")).
 			Select(t.what+" as what, count(distinct machine_id) as machines").Where("cohort_id = ?", id).
 			Group("what").Order("machines desc, what").Limit(50).Find(t.into).Error; err != nil {
 			return nil, err
 		}
 	}
-	d.Days = []client.Tally{}
+	d.Days = []client.MachineCount{}
 	if err := s.db.WithContext(ctx).Raw(
 		`select to_char(day, 'YYYY-MM-DD') as what, count(*) as machines from (
 			select min(received_at) at time zone 'UTC' as day from cases where cohort_id = ? group by machine_id) firsts

@@ -20,6 +20,7 @@ type Person struct {
 	Sites     []string `gorm:"serializer:json"`
 	CreatedAt time.Time
 	EndedAt   *time.Time
+	Machine   string // of an agent: it may do nothing for another one
 }
 
 // TableName is the table's.
@@ -58,6 +59,11 @@ type Identity struct {
 
 // May reports whether the person's role covers what needs another one.
 func (i *Identity) May(needs client.Role) bool { return i.Role.May(needs) }
+
+// For reports whether whoever asks may do something for a machine at a site.
+func (i *Identity) For(machine, site string) bool {
+	return i.At(site) && (i.Machine == "" || i.Machine == machine)
+}
 
 // At reports whether the person may see machines of a site.
 func (i *Identity) At(site string) bool { return len(i.Sites) == 0 || slices.Contains(i.Sites, site) }

@@ -229,7 +229,7 @@ func claims(t *testing.T, s *records.Store) {
 	if got := state(t, s, n); got != client.Reading {
 		t.Errorf("settled by one without the claim: %s", got)
 	}
-	if err := s.Settle(t.Context(), n, worker1, failing(), ""); err != nil {
+	if err := s.Settle(t.Context(), n, worker1, failing(), "", records.FleetNote{}); err != nil {
 		t.Fatal(err)
 	}
 	if got := state(t, s, n); got != client.Open {
@@ -258,7 +258,7 @@ func climbs(t *testing.T, s *records.Store) {
 	if _, err := s.StartClimb(t.Context(), n, "ailsa", start); !errors.Is(err, records.ErrNotOpen) {
 		t.Errorf("while it is read: %v", err)
 	}
-	if err := s.Settle(t.Context(), n, worker1, failing(), ""); err != nil {
+	if err := s.Settle(t.Context(), n, worker1, failing(), "", records.FleetNote{}); err != nil {
 		t.Fatal(err)
 	}
 	first, err := s.StartClimb(t.Context(), n, "ailsa", start)

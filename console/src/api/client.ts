@@ -27,7 +27,7 @@ export type Answer = components['schemas']['Answer']
 export type Cohort = components['schemas']['Cohort']
 export type CohortDetail = components['schemas']['CohortDetail']
 export type Outbreak = components['schemas']['Outbreak']
-export type Tally = components['schemas']['Tally']
+export type MachineCount = components['schemas']['MachineCount']
 export type TwinReport = components['schemas']['TwinReport']
 export type Reading = Explanation['words'][number]
 

@@ -1,7 +1,7 @@
 import { useState, type FormEvent } from 'react'
 import { Link, useParams } from 'react-router'
 
-import type { CohortDetail, Outbreak, Tally } from '../../api/client'
+import type { CohortDetail, Outbreak, MachineCount } from '../../api/client'
 import { Notice } from '../../parts/Notice'
 import { Section } from '../../parts/Section'
 import { CaseState, StatusWord } from '../../parts/Status'
@@ -143,7 +143,7 @@ function Bar({ part, of }: { part: number; of: number }) {
   )
 }
 
-function Tallies({ title, list }: { title: string; list: Tally[] }) {
+function Tallies({ title, list }: { title: string; list: MachineCount[] }) {
   const most = Math.max(1, ...list.map((t) => t.machines))
   return (
     <div>

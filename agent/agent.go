@@ -1,0 +1,416 @@
+package agent
+
+import (
+	"context"
+	"crypto/ed25519"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	mathrand "math/rand/v2"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"diorthos/client"
+	"diorthos/core/bag"
+	"diorthos/core/climb"
+	"diorthos/core/docket"
+	"diorthos/core/knowledge"
+	"diorthos/core/ladder"
+)
+
+// An Agent works for one machine.
+type Agent struct {
+	Folder string // of its key and its outbox; only its own
+	// Open is the machine as a climb works on it, with the facts of a docket.
+	Open func(*bag.Facts) (climb.Machine, error)
+	// Record opens the machine's record of climbs.
+	Record func() (*climb.Record, error)
+	// Gather writes a bag of the machine, and says by what it differs from another one: a
+	// digest of what was measured without the time.
+	Gather func(ctx context.Context, path string) (digest string, err error)
+	// Undo takes back what a journal did.
+	Undo func(ctx context.Context, journal string) error
+	Host string // name of this computer, for climbs
+	Log  *slog.Logger
+	// Every is how often the machine is looked at; 0 for once a day.
+	Every time.Duration
+	// Wait is how long it is waited for an order at a time; 0 for half a minute.
+	Wait time.Duration
+
+	keep    *kept
+	service *client.Client
+	until   time.Time // when its token ends
+	sent    string    // digest of what was handed in last
+}
+
+// kept is what an agent keeps in its folder.
+type kept struct {
+	URL     string             `json:"url"`
+	Agent   int64              `json:"agent"`
+	Machine string             `json:"machine"`
+	Key     ed25519.PrivateKey `json:"key"`
+	Service ed25519.PublicKey  `json:"service"`
+	// Done are orders that were carried out, with how they ended: an order that is given twice
+	// is done once.
+	Done map[int64]client.OrderReport `json:"done"`
+	// Journals are those of orders, by the machine's case and the remedy, to take them back.
+	Journals map[string]string `json:"journals"`
+	Sent     string            `json:"sent"`
+}
+
+const keptName = "agent.json"
+
+// ErrNotEnrolled means that the agent is not known to a service yet.
+var ErrNotEnrolled = errors.New("this agent is not enrolled: diorthos agent enrol --url … --code …")
+
+// Enrol makes a key of its own and makes the agent known by a code.
+func (a *Agent) Enrol(ctx context.Context, url, code string) (machine string, err error) {
+	public, private, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		return "", err
+	}
+	done, err := client.New(url, "").Enrol(ctx, client.Enrolment{Code: strings.TrimSpace(code), Public: public})
+	if err != nil {
+		return "", err
+	}
+	a.keep = &kept{
+		URL: url, Agent: done.Agent, Machine: done.Machine, Key: private, Service: done.Service,
+		Done: map[int64]client.OrderReport{}, Journals: map[string]string{},
+	}
+	return done.Machine, a.save()
+}
+
+// Load reads what the agent keeps.
+func (a *Agent) Load() error {
+	raw, err := os.ReadFile(filepath.Join(a.Folder, keptName))
+	if errors.Is(err, fs.ErrNotExist) {
+		return ErrNotEnrolled
+	}
+	if err != nil {
+		return err
+	}
+	a.keep = &kept{}
+	if err := json.Unmarshal(raw, a.keep); err != nil {
+		return fmt.Errorf("%s: %w", filepath.Join(a.Folder, keptName), err)
+	}
+	a.sent = a.keep.Sent
+	return nil
+}
+
+// Machine is the machine that it is enrolled for.
+func (a *Agent) Machine() string { return a.keep.Machine }
+
+// save writes what is kept, durably, beside its name first.
+func (a *Agent) save() error {
+	if err := os.MkdirAll(a.Folder, 0o700); err != nil {
+		return err
+	}
+	a.keep.Sent = a.sent
+	raw, err := json.Marshal(a.keep)
+	if err != nil {
+		return err
+	}
+	path := filepath.Join(a.Folder, keptName)
+	f, err := os.OpenFile(path+".new", os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(raw)
+	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return err
+	}
+	return os.Rename(path+".new", path)
+}
+
+const (
+	firstPause   = 2 * time.Second
+	longestPause = 5 * time.Minute
+)
+
+// Run works until ctx ends. When the service cannot be reached it waits, longer each time and
+// never all agents at once.
+func (a *Agent) Run(ctx context.Context) error {
+	if a.keep == nil {
+		if err := a.Load(); err != nil {
+			return err
+		}
+	}
+	a.service = client.New(a.keep.URL, "")
+	every := a.Every
+	if every == 0 {
+		every = 24 * time.Hour
+	}
+	pause, look := firstPause, time.Time{}
+	for ctx.Err() == nil {
+		err := a.once(ctx, &look, every)
+		if err == nil {
+			pause = firstPause
+			continue
+		}
+		if ctx.Err() != nil {
+			break
+		}
+		var p *client.Problem
+		if errors.As(err, &p) && p.Status == 401 {
+			a.until = time.Time{}
+		}
+		a.Log.Warn("waiting", "machine", a.keep.Machine, "error", err, "pause", pause)
+		select {
+		case <-ctx.Done():
+		case <-time.After(pause/2 + mathrand.N(pause)): //nolint:gosec // to spread, not to hide
+		}
+		pause = min(2*pause, longestPause)
+	}
+	return nil
+}
+
+func (a *Agent) once(ctx context.Context, look *time.Time, every time.Duration) error {
+	if err := a.signOn(ctx); err != nil {
+		return err
+	}
+	if time.Since(*look) >= every {
+		if err := a.handIn(ctx, false); err != nil {
+			return err
+		}
+		*look = time.Now()
+	}
+	wait := a.Wait
+	if wait == 0 {
+		wait = 30 * time.Second
+	}
+	o, err := a.service.NextOrder(ctx, wait)
+	if err != nil || o == nil {
+		return err
+	}
+	return a.carryOut(ctx, o)
+}
+
+// signOn gets a token when the one that is held is about to end.
+func (a *Agent) signOn(ctx context.Context) error {
+	if time.Until(a.until) > 2*time.Minute {
+		return nil
+	}
+	now := time.Now()
+	on, err := a.service.SignOn(ctx, client.SignOn{
+		Agent: a.keep.Agent, Time: now, Signature: ed25519.Sign(a.keep.Key, client.SignOnText(a.keep.Agent, now)),
+	})
+	if err == nil {
+		a.until = on.Expires
+	}
+	return err
+}
+
+// handIn gathers and hands in what differs from what was handed in last. A bag that cannot be
+// handed in stays in the folder, and is tried again first.
+func (a *Agent) handIn(ctx context.Context, always bool) error {
+	path := filepath.Join(a.Folder, "outbox.bag.tar.gz")
+	if _, err := os.Stat(path); err == nil {
+		if err := a.submit(ctx, path); err != nil {
+			return err
+		}
+	}
+	digest, err := a.Gather(ctx, path)
+	if err != nil {
+		return errors.Join(err, removed(path))
+	}
+	if digest == a.sent && !always {
+		return removed(path)
+	}
+	if err := a.submit(ctx, path); err != nil {
+		return err
+	}
+	a.sent = digest
+	return a.save()
+}
+
+func removed(path string) error {
+	if err := os.Remove(path); !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return nil
+}
+
+func (a *Agent) submit(ctx context.Context, path string) error {
+	f, err := os.Open(path)
+	if err != nil {
+		return err
+	}
+	info, err := f.Stat()
+	if err != nil {
+		return errors.Join(err, f.Close())
+	}
+	accepted, err := a.service.Submit(ctx, f, info.Size())
+	if err = errors.Join(err, f.Close()); err != nil {
+		return err
+	}
+	a.Log.Info("handed in", "machine", a.keep.Machine, "case", accepted.Number)
+	return removed(path)
+}
+
+// carryOut does what an order says, if it is one that may be carried out, and says how it ended.
+// What was done already is only said again.
+func (a *Agent) carryOut(ctx context.Context, sent *client.AgentOrder) error {
+	if done, ok := a.keep.Done[sent.ID]; ok {
+		return a.service.ReportOrder(ctx, sent.ID, done)
+	}
+	o, err := climb.OpenOrder(sent.Payload, sent.Signature, a.keep.Service, a.keep.Machine, time.Now())
+	if err != nil {
+		a.Log.Warn("order refused", "machine", a.keep.Machine, "order", sent.ID, "error", err)
+		return a.ended(ctx, sent.ID, client.OrderReport{State: client.OrderRefused, Problem: err.Error()})
+	}
+	if err := a.service.ReportOrder(ctx, o.ID, client.OrderReport{State: client.OrderRunning}); err != nil {
+		return err
+	}
+	a.Log.Info("order", "machine", o.Machine, "case", o.Case, "remedy", o.Remedy, "back", o.Back, "approved", o.Approved)
+	report := client.OrderReport{State: client.OrderProven}
+	if o.Back {
+		report.State = client.OrderTakenBack
+		err = a.takeBack(ctx, o)
+	} else {
+		err = a.take(ctx, o)
+	}
+	if ctx.Err() != nil {
+		return ctx.Err() // it goes on after the restart
+	}
+	if err != nil {
+		report.State, report.Problem = client.OrderFailed, err.Error()
+		if errors.Is(err, climb.ErrGuard) || errors.Is(err, climb.ErrBlocked) || errors.Is(err, climb.ErrNotOrdered) {
+			report.State = client.OrderRefused
+		}
+	}
+	if err := a.ended(ctx, o.ID, report); err != nil {
+		return err
+	}
+	return a.handIn(ctx, true) // what happened is evidence
+}
+
+// ended notes how an order ended before anybody is told of it.
+func (a *Agent) ended(ctx context.Context, id int64, r client.OrderReport) error {
+	a.keep.Done[id] = r
+	if err := a.save(); err != nil {
+		return err
+	}
+	return a.service.ReportOrder(ctx, id, r)
+}
+
+// take climbs the rung of an order.
+func (a *Agent) take(ctx context.Context, o *climb.Order) error {
+	d, err := a.service.Case(ctx, o.Case)
+	if err != nil {
+		return err
+	}
+	rung, err := ordered(o, d)
+	if err != nil {
+		return err
+	}
+	m, err := a.Open(factsOf(d.Docket))
+	if err != nil {
+		return err
+	}
+	record, err := a.Record()
+	if err != nil {
+		return err
+	}
+	defer func() { _ = record.Close() }() // every entry was synced
+	for number, outcome := range climb.StandingOn(d.Docket.ToDo, record.Runs(o.Case)) {
+		if number == o.Rung && outcome == climb.Proven {
+			return fmt.Errorf("%w: it was done here already", climb.ErrNotOrdered)
+		}
+	}
+	attendant := &attendant{agent: a, order: o, number: d.Number}
+	runs, err := (&climb.Climb{
+		Plan: climb.Plan{
+			Machine: o.Machine, Case: o.Case, Of: len(d.Docket.ToDo), Rungs: []ladder.Rung{rung}, First: true, Disks: d.Docket.Disks,
+		},
+		On: m, Attendant: attendant, Record: record, Now: time.Now,
+	}).Run(ctx)
+	for _, r := range runs {
+		if r.Journal != "" && r.Outcome == climb.Proven {
+			a.keep.Journals[journalOf(o)] = r.Journal
+		}
+	}
+	if err == nil && !slices.ContainsFunc(runs, func(r climb.Run) bool { return r.Outcome == climb.Proven }) {
+		err = errors.New("nothing was there to be changed")
+	}
+	return err
+}
+
+func journalOf(o *climb.Order) string { return fmt.Sprintf("%d %s", o.Case, o.Remedy) }
+
+func (a *Agent) takeBack(ctx context.Context, o *climb.Order) error {
+	journal := a.keep.Journals[journalOf(o)]
+	if journal == "" {
+		return fmt.Errorf("%w: no journal of it is known here", climb.ErrNotOrdered)
+	}
+	return a.Undo(ctx, journal)
+}
+
+// ordered is the rung of a case that an order means, if the case is still the one that was
+// approved.
+func ordered(o *climb.Order, d *client.CaseDetail) (ladder.Rung, error) {
+	switch {
+	case d.Docket == nil || d.Machine != o.Machine:
+		return ladder.Rung{}, fmt.Errorf("%w: case %d is not one of this machine", climb.ErrNotOrdered, o.Case)
+	case d.Bag != o.Evidence:
+		return ladder.Rung{}, fmt.Errorf("%w: case %d was diagnosed from other evidence", climb.ErrNotOrdered, o.Case)
+	}
+	for _, r := range d.Docket.ToDo {
+		if r.Number == o.Rung && r.Remedy == o.Remedy && r.Invasive.Degree() <= o.Level.Degree() {
+			return r, nil
+		}
+	}
+	return ladder.Rung{}, fmt.Errorf("%w: rung %d of case %d is not the one that was approved", climb.ErrNotOrdered, o.Rung, o.Case)
+}
+
+func factsOf(d *docket.Docket) *bag.Facts {
+	return &bag.Facts{Machine: d.Machine, Disks: d.Disks, Firmware: d.Firmware, State: d.State, Hardware: d.Hardware}
+}
+
+// An attendant answers for the person who approved an order, and tells the service how it goes.
+type attendant struct {
+	agent  *Agent
+	order  *climb.Order
+	number int64
+	climb  int64
+}
+
+// Consent agrees to what was approved, and to nothing else.
+func (t *attendant) Consent(_ context.Context, c climb.Consent) (string, error) {
+	if c.Level == knowledge.Destroys || c.Level.Degree() > t.order.Level.Degree() {
+		return "", climb.ErrUnanswered
+	}
+	return climb.Yes, nil
+}
+
+// Answer has nobody to ask.
+func (*attendant) Answer(context.Context, climb.Question) (string, error) { return "", climb.ErrUnanswered }
+
+// Progress tells the service. What it misses is in the run.
+func (t *attendant) Progress(ctx context.Context, e climb.Event) error {
+	switch e.Kind {
+	case climb.RungBegins:
+		started, err := t.agent.service.StartClimb(ctx, t.number, client.ClimbStart{Host: t.agent.Host, Rung: e.Rung.Number})
+		if err != nil {
+			return err
+		}
+		t.climb = started.ID
+	case climb.PhaseBegins:
+		_, _ = t.agent.service.ReportClimb(ctx, t.climb, client.ClimbReport{State: client.Running, Phase: e.Phase})
+	case climb.RungEnds:
+		report := client.ClimbReport{State: client.Ended, Run: e.Run}
+		if e.Err != nil {
+			report.Problem = e.Err.Error()
+		}
+		_, err := t.agent.service.ReportClimb(ctx, t.climb, report)
+		if err != nil {
+			t.agent.Log.Warn("a run was not told", "machine", t.order.Machine, "error", err)
+		}
+	}
+	return nil
+}

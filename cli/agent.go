@@ -1,0 +1,364 @@
+package cli
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"diorthos/agent"
+	"diorthos/client"
+	"diorthos/core/bag"
+	"diorthos/core/block"
+	"diorthos/core/climb"
+	"diorthos/host"
+	"diorthos/platform"
+)
+
+func agentCommand() *cli.Command {
+	folder := &cli.StringFlag{
+		Name: "folder", Usage: "`FOLDER` of its key and what it could not hand in yet", Value: "/var/lib/diorthos/agent",
+	}
+	every := &cli.DurationFlag{Name: "every", Usage: "how often the machine is looked at", Value: 24 * time.Hour}
+	return &cli.Command{
+		Name: "agent", Usage: "the process on a machine: it hands in what fails, and carries out approved repairs",
+		Commands: []*cli.Command{
+			{Name: "code", Usage: "make a code by which the agent of a machine may enrol", ArgsUsage: "MACHINE",
+				Description: "Good once, for an hour.\n\nExample:\n   diorthos agent code lerrick-kiosk-1 --site 'Lerrick terminal'",
+				Flags:       append(serviceFlags(), &cli.StringFlag{Name: "site", Usage: "where the machine stands"}, jsonFlag()),
+				Action: func(ctx context.Context, c *cli.Command) error {
+					a, err := args(c, "MACHINE")
+					if err != nil {
+						return err
+					}
+					code, err := service(c).MakeCode(ctx, client.CodeWish{Machine: a[0], Site: c.String("site")})
+					if err != nil {
+						return err
+					}
+					if done, err := writeJSON(c, code); done {
+						return err
+					}
+					p := newPage(c)
+					p.line("%s  %s", p.strong(code.Code), p.faint("for "+code.Machine+", once, until "+when(code.Expires)))
+					p.line("on the machine: diorthos agent enrol --url %s --code %s", service(c).URL(), code.Code)
+					return nil
+				}},
+			{Name: "enrol", Usage: "make this machine's agent known to a service",
+				Description: "Makes a key that never leaves its folder.\n\n" +
+					"Example:\n   diorthos agent enrol --url https://diorthos.skerrow.example --code 3K7QX2MPLA",
+				Flags: []cli.Flag{folder, &cli.StringFlag{Name: "url", Usage: "of the service", Required: true},
+					&cli.StringFlag{Name: "code", Usage: "that was made for this machine", Required: true}},
+				Action: func(ctx context.Context, c *cli.Command) error {
+					machine, err := (&agent.Agent{Folder: c.String("folder")}).Enrol(ctx, c.String("url"), c.String("code"))
+					if err != nil {
+						return err
+					}
+					newPage(c).line("%s enrolled for %s: diorthos agent run", markGood, machine)
+					return nil
+				}},
+			{Name: "run", Usage: "work until told to stop",
+				Description: "Looks at the machine, hands in what differs, waits for orders and carries them out through the same\n" +
+					"guards, journal and proofs as \"diorthos climb\". Goes on where it was after a restart.\n\n" +
+					"Examples:\n   diorthos agent run --live\n   diorthos agent run --image /dev/sda",
+				Flags: append(lookFlags(), folder, every),
+				Action: func(ctx context.Context, c *cli.Command) error {
+					a := newAgent(c, gatherOptions(c), c.String("folder"))
+					if err := a.Load(); err != nil {
+						return err
+					}
+					return a.Run(ctx)
+				}},
+			{Name: "many", Usage: "work for all machines in a folder, in one process", ArgsUsage: "FOLDER",
+				Description: "For machines that are folders with a disk image, such as those of the demo. Each that has no agent is\n" +
+					"enrolled first.\n\nExample:\n   diorthos agent many .demo/machines",
+				Flags:  append(serviceFlags(), every),
+				Action: manyAgents},
+			{Name: "list", Usage: "list the agents that are on",
+				Description: "Example:\n   diorthos agent list", Flags: append(serviceFlags(), jsonFlag()), Action: listAgents},
+			{Name: "end", Usage: "turn an agent off", ArgsUsage: "NUMBER",
+				Description: "Example:\n   diorthos agent end 4", Flags: serviceFlags(),
+				Action: func(ctx context.Context, c *cli.Command) error {
+					a, err := args(c, "NUMBER")
+					if err != nil {
+						return err
+					}
+					id, err := strconv.ParseInt(a[0], 10, 64)
+					if err != nil || id <= 0 {
+						return usage(c, fmt.Errorf("NUMBER %q: want that of an agent", a[0]))
+					}
+					if err := service(c).EndAgent(ctx, id); err != nil {
+						return err
+					}
+					newPage(c).line("%s agent %d is off", markGood, id)
+					return nil
+				}},
+		},
+	}
+}
+
+func listAgents(ctx context.Context, c *cli.Command) error {
+	list, err := service(c).Agents(ctx)
+	if err != nil {
+		return err
+	}
+	if done, err := writeJSON(c, list); done {
+		return err
+	}
+	p := newPage(c)
+	if len(list) == 0 {
+		p.line("No machine has an agent yet: diorthos agent code MACHINE")
+		return nil
+	}
+	var rows [][]string
+	for _, a := range list {
+		seen := "never"
+		if a.Seen != nil {
+			seen = when(*a.Seen)
+		}
+		rows = append(rows, []string{strconv.FormatInt(a.ID, 10), a.Machine, seen, when(a.Enrolled), a.By})
+	}
+	p.table([]string{"№", "machine", "heard (UTC)", "enrolled", "by"}, rows, 1)
+	return nil
+}
+
+// newAgent is the agent of the machine that options look at.
+func newAgent(c *cli.Command, o host.GatherOptions, folder string) *agent.Agent {
+	log := slog.New(slog.NewTextHandler(c.Root().ErrWriter, nil))
+	a := &agent.Agent{Folder: folder, Host: hostName(), Log: log, Every: c.Duration("every")}
+	machine := func(facts *bag.Facts) *host.Machine {
+		return &host.Machine{
+			Path: o.Image, Name: a.Machine(), SectorSize: o.SectorSize, Live: o.Live, Adapters: platform.All(), Facts: facts, Now: time.Now,
+		}
+	}
+	a.Open = func(facts *bag.Facts) (climb.Machine, error) { return machine(facts), nil }
+	a.Record = func() (*climb.Record, error) { return climb.OpenRecord(machine(nil).Record(), a.Machine()) }
+	a.Gather = func(ctx context.Context, path string) (string, error) {
+		o := o
+		o.Now, o.Machine = time.Now(), a.Machine()
+		g, err := gatherTo(ctx, path, o)
+		if err != nil {
+			return "", err
+		}
+		return measured(g.Facts)
+	}
+	a.Undo = func(ctx context.Context, journal string) (err error) {
+		j, err := block.OpenJournal(journal)
+		if err != nil {
+			return err
+		}
+		defer func() { err = errors.Join(err, j.Close()) }()
+		before := j.State()
+		if err := undo(ctx, "", j); err != nil {
+			return err
+		}
+		return noteUndone(j, journal, before)
+	}
+	return a
+}
+
+// measured is a digest of facts without when they were gathered.
+func measured(facts *bag.Facts) (string, error) {
+	f := *facts
+	f.Gathered = time.Time{}
+	raw, err := json.Marshal(f)
+	if err != nil {
+		return "", err
+	}
+	sum := sha256.Sum256(raw)
+	return hex.EncodeToString(sum[:]), nil
+}
+
+// manyAgents enrols and runs an agent for each machine in a folder.
+func manyAgents(ctx context.Context, c *cli.Command) error {
+	a, err := args(c, "FOLDER")
+	if err != nil {
+		return err
+	}
+	entries, err := os.ReadDir(a[0])
+	if err != nil {
+		return err
+	}
+	var wait sync.WaitGroup
+	started := 0
+	for _, e := range entries {
+		folder := filepath.Join(a[0], e.Name())
+		if host.Locate(folder).Disk == folder { // no machine's
+			continue
+		}
+		one := newAgent(c, host.GatherOptions{Image: folder, Adapters: platform.All()}, filepath.Join(folder, "agent"))
+		err := one.Load()
+		if errors.Is(err, agent.ErrNotEnrolled) {
+			code, err := service(c).MakeCode(ctx, client.CodeWish{Machine: e.Name()})
+			if err != nil {
+				return err
+			}
+			if _, err := one.Enrol(ctx, service(c).URL(), code.Code); err != nil {
+				return err
+			}
+		} else if err != nil {
+			return err
+		}
+		started++
+		wait.Go(func() { _ = one.Run(ctx) }) // it ends with ctx
+	}
+	if started == 0 {
+		return fmt.Errorf("%s: none of its folders holds a machine's disk", a[0])
+	}
+	newPage(c).line("%s %s; Ctrl-C stops", markGood, plural(started, "agent works", "agents work"))
+	wait.Wait()
+	return nil
+}
+
+func wavesCommand() *cli.Command {
+	return &cli.Command{
+		Name: "waves", Usage: "offer a repair that was proven to all machines that fail in the same way, in waves", ArgsUsage: "[NUMBER]",
+		Description: "First one machine, then three at other sites, then a tenth, then three tenths, then the rest. A wave goes on\n" +
+			"when the one before it is through and its proofs hold; it halts when too many fail, or one is lost.\n\n" +
+			"Examples:\n" +
+			"   diorthos waves\n" +
+			"   diorthos waves --offer remove-latest-update --cohort 4 --preview\n" +
+			"   diorthos waves --offer remove-latest-update --cohort 4\n" +
+			"   diorthos waves 1 --take-back",
+		Flags: append(serviceFlags(),
+			&cli.StringFlag{Name: "offer", Usage: "offer the remedy with this `NAME`"},
+			&cli.IntFlag{Name: "cohort", Usage: "to the cohort of this `NUMBER`"},
+			&cli.BoolFlag{Name: "preview", Usage: "say who would be in which wave and who is left out, and begin nothing"},
+			&cli.BoolFlag{Name: "pause", Usage: "begin no further wave"},
+			&cli.BoolFlag{Name: "go-on", Usage: "go on after a pause or a halt"},
+			&cli.BoolFlag{Name: "stop", Usage: "give no further order"},
+			&cli.BoolFlag{Name: "take-back", Usage: "undo it on the machines where it was done, the newest first"},
+			jsonFlag()),
+		Action: waves,
+	}
+}
+
+func waves(ctx context.Context, c *cli.Command) error {
+	switch {
+	case c.String("offer") != "":
+		if c.Int("cohort") <= 0 || c.Args().Present() {
+			return usage(c, errors.New("--offer wants --cohort NUMBER"))
+		}
+		r, err := service(c).Offer(ctx, client.RolloutWish{
+			Cohort: int64(c.Int("cohort")), Remedy: c.String("offer"), Preview: c.Bool("preview"),
+		})
+		if err != nil {
+			return err
+		}
+		return showRollout(c, r)
+	case !c.Args().Present():
+		return listRollouts(ctx, c)
+	}
+	a, err := args(c, "NUMBER")
+	if err != nil {
+		return err
+	}
+	id, err := strconv.ParseInt(a[0], 10, 64)
+	if err != nil || id <= 0 {
+		return usage(c, fmt.Errorf("NUMBER %q: want that of a roll-out", a[0]))
+	}
+	for flag, state := range map[string]string{"pause": "paused", "go-on": "going", "stop": "stopped", "take-back": "taking back"} {
+		if c.Bool(flag) {
+			r, err := service(c).ChangeRollout(ctx, id, state)
+			if err != nil {
+				return err
+			}
+			return showRollout(c, r)
+		}
+	}
+	r, err := service(c).Rollout(ctx, id)
+	if err != nil {
+		return err
+	}
+	return showRollout(c, r)
+}
+
+func listRollouts(ctx context.Context, c *cli.Command) error {
+	list, err := service(c).Rollouts(ctx)
+	if err != nil {
+		return err
+	}
+	if done, err := writeJSON(c, list); done {
+		return err
+	}
+	p := newPage(c)
+	if len(list) == 0 {
+		p.line("No repair goes round yet. One that was proven on a machine can be offered to its cohort: diorthos waves --help")
+		return nil
+	}
+	var rows [][]string
+	for _, r := range list {
+		rows = append(rows, []string{
+			strconv.FormatInt(r.ID, 10), r.Title, r.State, fmt.Sprintf("%d of %d", r.Wave, r.Waves), tallyWords(r), when(r.Begun), r.By,
+		})
+	}
+	p.table([]string{"№", "repair", "state", "wave", "machines", "begun", "by"}, rows, 1)
+	return nil
+}
+
+func tallyWords(r client.Rollout) string {
+	var words []string
+	for _, t := range []struct {
+		n    int
+		what string
+	}{
+		{r.Tally.Proven, "proven"}, {r.Tally.Running, "at it"}, {r.Tally.Waiting, "waiting"}, {r.Tally.Failed, "failed"},
+		{r.Tally.Refused, "refused"}, {r.Tally.Lost, "lost"}, {r.Tally.TakenBack, "taken back"},
+	} {
+		if t.n > 0 {
+			words = append(words, fmt.Sprintf("%d %s", t.n, t.what))
+		}
+	}
+	return strings.Join(words, ", ")
+}
+
+func showRollout(c *cli.Command, r *client.Rollout) error {
+	if done, err := writeJSON(c, r); done {
+		return err
+	}
+	p := newPage(c)
+	state := r.State
+	if r.ID == 0 {
+		state = "a preview: nothing was begun"
+	}
+	p.line("%s  %s", p.strong(r.Title), p.faint(fmt.Sprintf("cohort %d · %s · %s · by %s", r.Cohort, r.Invasive, state, r.By)))
+	if r.Why != "" {
+		p.line("  %s", r.Why)
+	}
+	if r.ID > 0 {
+		p.line("  roll-out %d, wave %d of %d: %s", r.ID, r.Wave, r.Waves, tallyWords(*r))
+	}
+	var rows [][]string
+	for _, m := range r.Members {
+		wave := "–"
+		if m.Wave > 0 {
+			wave = strconv.Itoa(m.Wave)
+		}
+		rows = append(rows, []string{wave, m.Machine, m.Site, orderMark(m.State), m.Problem})
+	}
+	p.table([]string{"wave", "machine", "site", "state", ""}, rows, 4)
+	if r.State == "halted" || r.Tally.Failed+r.Tally.Lost > 0 {
+		return errFound
+	}
+	return nil
+}
+
+func orderMark(s client.OrderState) string {
+	marks := map[client.OrderState]string{
+		client.OrderProven: markGood, client.OrderFailed: markBroken, client.OrderLost: markBroken, client.OrderRefused: markBroken,
+	}
+	if m, ok := marks[s]; ok {
+		return m + " " + string(s)
+	}
+	return markNone + " " + string(s)
+}

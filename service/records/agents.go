@@ -1,0 +1,173 @@
+package records
+
+import (
+	"context"
+	"crypto/ed25519"
+	"crypto/rand"
+
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+
+	"diorthos/client"
+)
+
+const (
+	codeValid  = time.Hour
+	signedOn   = 30 * time.Minute
+	clockSkew  = 10 * time.Minute // between an agent and the service
+	orderKey   = "orders"
+	agentToken = "agent"
+)
+
+// ServiceKey is the key by which orders are signed. It is made once, and all processes share it.
+func (s *Store) ServiceKey(ctx context.Context) (ed25519.PrivateKey, error) {
+	_, fresh, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		return nil, err
+	}
+	var private []byte
+	err = s.inTx(ctx, func(db *gorm.DB, _ func(func(pgx.Tx) error) error) error {
+		if err := db.Exec(
+			"insert into service_keys (name, private) values (?, ?) on conflict do nothing", orderKey, []byte(fresh),
+		).Error; err != nil {
+			return err
+		}
+		return db.Raw("select private from service_keys where name = ?", orderKey).Row().Scan(&private)
+	})
+	return ed25519.PrivateKey(private), err
+}
+
+// MakeCode remembers a code by which an agent may enrol.
+func (s *Store) MakeCode(ctx context.Context, wish client.CodeWish, code, by string) (*client.AgentCode, error) {
+	expires := time.Now().Add(codeValid)
+	err := s.db.WithContext(ctx).Exec(
+		"insert into agent_codes (machine, hash, site, made_by, expires_at) values (?, ?, ?, ?, ?)",
+		wish.Machine, hash(code), wish.Site, by, expires,
+	).Error
+	return &client.AgentCode{Code: code, Machine: wish.Machine, Expires: expires.UTC()}, err
+}
+
+// Enrol makes an agent of a code that was not used yet. An agent that the machine had before is
+// ended.
+func (s *Store) Enrol(ctx context.Context, code string, public []byte) (*client.Enrolled, error) {
+	done := &client.Enrolled{}
+	err := s.inTx(ctx, func(db *gorm.DB, _ func(func(pgx.Tx) error) error) error {
+		var c struct{ Machine, Site, MadeBy string }
+		if err := db.Raw(
+			"update agent_codes set used_at = now() where hash = ? and used_at is null and expires_at > now() returning machine, site, made_by",
+			hash(code),
+		).Scan(&c).Error; err != nil {
+			return err
+		}
+		if c.Machine == "" {
+			return ErrNotFound
+		}
+		done.Machine = c.Machine
+		if err := db.Exec("update agents set ended_at = now() where machine = ? and ended_at is null", c.Machine).Error; err != nil {
+			return err
+		}
+		p := Person{Name: "agent of " + c.Machine, Role: client.Work, Sites: []string{}, Machine: c.Machine}
+		if err := db.Clauses(clause.OnConflict{
+			Columns: []clause.Column{{Name: "name"}}, DoUpdates: clause.Assignments(map[string]any{"ended_at": nil}),
+		}).Create(&p).Error; err != nil {
+			return err
+		}
+		return db.Raw(
+			"insert into agents (machine, person_id, public, enrolled_by) values (?, (select id from people where name = ?), ?, ?) returning id",
+			c.Machine, p.Name, public, c.MadeBy,
+		).Row().Scan(&done.Agent)
+	})
+	return done, err
+}
+
+// SignOn gives an agent a token for a short while.
+func (s *Store) SignOn(ctx context.Context, on client.SignOn, secret string) (*client.SignedOn, error) {
+	var a struct {
+		PersonID int64
+		Public   []byte
+	}
+	if err := s.db.WithContext(ctx).Raw(
+		"select person_id, public from agents where id = ? and ended_at is null", on.Agent,
+	).Scan(&a).Error; err != nil {
+		return nil, err
+	}
+	if d := time.Since(on.Time); a.PersonID == 0 || d > clockSkew || d < -clockSkew ||
+		!ed25519.Verify(a.Public, client.SignOnText(on.Agent, on.Time), on.Signature) {
+		return nil, ErrNotFound
+	}
+	until := time.Now().Add(signedOn)
+	err := s.inTx(ctx, func(db *gorm.DB, _ func(func(pgx.Tx) error) error) error {
+		if err := db.Exec(
+			"delete from tokens where person_id = ? and name = ? and expires_at < now()", a.PersonID, agentToken,
+		).Error; err != nil {
+			return err
+		}
+		if err := db.Exec("update agents set seen_at = now() where id = ?", on.Agent).Error; err != nil {
+			return err
+		}
+		return db.Create(&tokenRow{PersonID: a.PersonID, Name: agentToken, Hash: hash(secret), ExpiresAt: &until}).Error
+	})
+	return &client.SignedOn{Token: secret, Expires: until.UTC()}, err
+}
+
+// Agents lists those that are on.
+func (s *Store) Agents(ctx context.Context, sites []string) ([]client.Agent, error) {
+	list := []client.Agent{}
+	q := s.db.WithContext(ctx).Table("agents").
+		Select("agents.id, agents.machine, agents.enrolled_at as enrolled, agents.enrolled_by as by, agents.seen_at as seen").
+		Where("agents.ended_at is null").Order("agents.machine").Limit(10_000)
+	if len(sites) > 0 {
+		q = q.Joins("join machines on machines.name = agents.machine").Where("machines.site in ?", sites)
+	}
+	return list, q.Scan(&list).Error
+}
+
+// EndAgent turns an agent off: its tokens end with it.
+func (s *Store) EndAgent(ctx context.Context, id int64) error {
+	return s.inTx(ctx, func(db *gorm.DB, _ func(func(pgx.Tx) error) error) error {
+		var person int64
+		if err := db.Raw(
+			"update agents set ended_at = now() where id = ? and ended_at is null returning person_id", id,
+		).Scan(&person).Error; err != nil {
+			return err
+		}
+		if person == 0 {
+			return ErrNotFound
+		}
+		return db.Exec("update people set ended_at = now() where id = ?", person).Error
+	})
+}
+
+// NextOrder is the order that waits for a machine; nil where none does. An order that was begun
+// and never ended is given again: the agent knows how far it came.
+func (s *Store) NextOrder(ctx context.Context, machine string) (*client.AgentOrder, error) {
+	var o client.AgentOrder
+	err := s.db.WithContext(ctx).Raw(
+		"update agents set seen_at = now() where machine = ? and ended_at is null and (seen_at is null or seen_at < now() - interval '10 seconds')",
+		machine,
+	).Scan(&struct{}{}).Error
+	if err == nil {
+		err = s.db.WithContext(ctx).Raw(
+			"select id, payload, signature from orders where machine = ? and state in ('ordered', 'running') order by id limit 1", machine,
+		).Scan(&o).Error
+	}
+	if err != nil || o.ID == 0 {
+		return nil, err
+	}
+	return &o, nil
+}
+
+// ReportOrder notes what an agent says of an order of its machine.
+func (s *Store) ReportOrder(ctx context.Context, machine string, id int64, r client.OrderReport) error {
+	done := s.db.WithContext(ctx).Exec(
+		"update orders set state = ?, problem = ?, changed_at = now() where id = ? and machine = ? and state in ('ordered', 'running')",
+		r.State, r.Problem, id, machine,
+	)
+	if done.Error == nil && done.RowsAffected == 0 {
+		return ErrNotFound
+	}
+	return done.Error
+}
