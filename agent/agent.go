@@ -389,7 +389,9 @@ func (t *attendant) Consent(_ context.Context, c climb.Consent) (string, error) 
 }
 
 // Answer has nobody to ask.
-func (*attendant) Answer(context.Context, climb.Question) (string, error) { return "", climb.ErrUnanswered }
+func (*attendant) Answer(context.Context, climb.Question) (string, error) {
+	return "", climb.ErrUnanswered
+}
 
 // Progress tells the service. What it misses is in the run.
 func (t *attendant) Progress(ctx context.Context, e climb.Event) error {

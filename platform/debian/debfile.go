@@ -2,6 +2,8 @@ package debian
 
 import (
 	"archive/tar"
+	"crypto/md5" //nolint:gosec // the sums that dpkg keeps
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -156,4 +158,52 @@ func wholePackage(root fs.FS, name string) error {
 		return err
 	}
 	return d.Close()
+}
+
+// entry is what dpkg's database says of the package when it is installed, if its files are those
+// that lie on the system: the control file, its state, and the checksums of configuration files.
+func (d *debFile) entry(files *os.Root) ([]byte, error) {
+	control, err := d.control("control")
+	if err != nil {
+		return nil, err
+	}
+	list, _ := d.control("conffiles") // most packages have none
+	owned := map[string]bool{}
+	for _, line := range strings.Fields(string(list)) {
+		owned[strings.TrimPrefix(line, "/")] = true
+	}
+	var sums []string
+	err = d.each("data", func(h *tar.Header, r io.Reader) (bool, error) {
+		name := nameIn(h)
+		if h.Typeflag != tar.TypeReg {
+			return true, nil
+		}
+		hash := md5.New() //nolint:gosec // the sums that dpkg keeps
+		if _, err := io.Copy(hash, r); err != nil {
+			return false, err
+		}
+		sum := hex.EncodeToString(hash.Sum(nil))
+		if owned[name] {
+			sums = append(sums, " /"+name+" "+sum)
+			return true, nil
+		}
+		info, err := files.Stat(name)
+		if err != nil && leftOut(name) {
+			return true, nil
+		}
+		if err != nil || info.Size() != h.Size {
+			return false, fmt.Errorf("%s: %s is not the one that lies here", d.name, name)
+		}
+		return true, nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	lines := strings.Split(strings.TrimSpace(string(control)), "\n")
+	out := []string{lines[0], "Status: install ok installed"}
+	out = append(out, lines[1:]...)
+	if len(sums) > 0 {
+		out = append(append(out, "Conffiles:"), sums...)
+	}
+	return []byte(strings.Join(out, "\n")), nil
 }

@@ -243,10 +243,61 @@ func vanished(n *inner, root fs.FS, list []stanza) []flaw {
 		if len(found) == len(lost) {
 			f.mend = n.rewrites(statusFile, joined(append(slices.Clone(list), found...)),
 				fmt.Sprintf("%d packages are put back from %s", len(found), name))
-			break
+			return []flaw{f}
 		}
 	}
+	if slices.ContainsFunc(lost, func(p string) bool { return len(cachedOf(root, p)) > 0 }) {
+		f.mend = func(files *os.Root) (string, error) { return n.entriesFromPackages(files, list, lost) }
+	}
 	return []flaw{f}
+}
+
+// cachedOf lists the package files of a package in apt's cache.
+func cachedOf(root fs.FS, name string) []string {
+	found, _ := fs.Glob(root, cacheFolder+"/"+name+"_*.deb") // names of packages hold nothing that a pattern means
+	return found
+}
+
+// entriesFromPackages writes the entries of packages that vanished anew, from their package files:
+// of the version whose files are the ones that are there.
+func (n *inner) entriesFromPackages(files *os.Root, list []stanza, lost []string) (string, error) {
+	var put, left []string
+	for _, name := range lost {
+		raw, err := databaseEntry(files, name)
+		if err != nil {
+			left = append(left, name)
+			continue
+		}
+		list = append(list, readStanza(raw))
+		put = append(put, name)
+	}
+	if len(put) == 0 {
+		return "", fmt.Errorf("no package file at hand is of %s as it lies here", firstFew(left, 5))
+	}
+	how := "entries written anew from package files: " + firstFew(put, 5)
+	if len(left) > 0 {
+		how += "; not of " + firstFew(left, 5) + ", of which none is at hand"
+	}
+	return n.rewrites(statusFile, joined(list), how)(files)
+}
+
+// databaseEntry is what the database says of a package that is installed, by its package file.
+func databaseEntry(files *os.Root, name string) ([]byte, error) {
+	for _, at := range cachedOf(files.FS(), name) {
+		f, err := files.Open(at)
+		if err != nil {
+			continue
+		}
+		deb, err := openDeb(at, f)
+		if err != nil {
+			continue
+		}
+		raw, err := deb.entry(files)
+		if err = errors.Join(err, deb.Close()); err == nil {
+			return raw, nil
+		}
+	}
+	return nil, fs.ErrNotExist
 }
 
 func firstFew(list []string, most int) string {

@@ -1,0 +1,120 @@
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"diorthos/client"
+	"diorthos/core/bag"
+)
+
+// Six machines at three sites lose their loader on one day, and others are well. One outbreak is
+// raised; the cause is found in what they share; the repair that helped once goes round in waves,
+// carried out by their agents, and is taken back again. A machine that was mended by hand is
+// left out, an agent that is cut off in the middle does nothing twice.
+func TestARepairGoesRoundInWaves(t *testing.T) {
+	s := newStage(t, bag.DefaultLimits)
+	folder := t.TempDir()
+	sites := []string{"Lerrick terminal", "Tarvoe terminal", "MV Kestrel"}
+	hand := func(name string) {
+		packed := filepath.Join(t.TempDir(), name+".bag.tar.gz")
+		s.must(0, "gather", "--image", filepath.Join(folder, name), "--out", packed)
+		s.must(0, "submit", packed)
+	}
+	for i := range 8 {
+		name := fmt.Sprintf("kiosk-%d", i)
+		s.must(0, "standin", "build", filepath.Join(folder, name), "--seed", fmt.Sprint(40+i), "--name", name,
+			"--site", sites[i%3])
+		if i < 6 {
+			s.must(0, "standin", "break", filepath.Join(folder, name), "loader-gone")
+		}
+		s.run("standin", "try", filepath.Join(folder, name), "start")
+		hand(name)
+	}
+	wants(t, s.must(1, "outbreaks"), "The loader is missing or damaged", "goes on")
+	wants(t, s.must(0, "outbreaks", "1", "--hold", "Corbel 7.2"), "is held back")
+	wants(t, s.must(0, "outbreaks", "1", "--lift"), "no longer held back")
+	wants(t, s.must(0, "cohorts"), "6", "outbreak")
+	r := s.run("waves", "--offer", "put-loader-back", "--cohort", "1")
+	if r.status != 2 || !strings.Contains(r.errout, "proven on no machine") {
+		t.Errorf("a repair that was never proven: %+v", r)
+	}
+	first := s.client()
+	d, err := first.Case(t.Context(), 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if d.Cohort == nil || d.Cohort.Machines != 6 {
+		t.Fatalf("the case's cohort: %+v", d.Cohort)
+	}
+	s.must(0, "climb", "1", "--image", filepath.Join(folder, d.Machine))
+	remedy := d.Docket.ToDo[0].Remedy
+	wants(t, s.must(0, "cohorts", "1"), "proven on 1, failed on 0", "Lerrick terminal 2")
+
+	agents := exec.CommandContext(t.Context(), binary, "agent", "many", folder)
+	agents.Env = append(os.Environ(), "DIORTHOS_URL="+s.url, "DIORTHOS_TOKEN="+s.token)
+	if err := agents.Start(); err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _, _ = agents.Process.Kill(), agents.Wait() }()
+	until(t, "eight agents", func() bool {
+		list, err := first.Agents(t.Context())
+		return err == nil && len(list) == 8 && list[7].Seen != nil
+	})
+	preview := s.must(0, "waves", "--offer", remedy, "--cohort", "1", "--preview")
+	wants(t, preview, "a preview: nothing was begun", "it was done there already", "kiosk-5")
+	s.must(0, "waves", "--offer", remedy, "--cohort", "1")
+	again := s.run("waves", "--offer", remedy, "--cohort", "1")
+	if again.status != 2 || !strings.Contains(again.errout, "goes on already") {
+		t.Errorf("a second one of the same cohort: %+v", again)
+	}
+	rollout := func() client.Rollout {
+		t.Helper()
+		r := s.run("waves", "1", "--json")
+		var out client.Rollout
+		if err := json.Unmarshal([]byte(r.out), &out); err != nil {
+			t.Fatalf("%v: %+v", err, r)
+		}
+		return out
+	}
+	until(t, "the first machine", func() bool { return rollout().Tally.Proven > 0 })
+	// Every agent is cut off in the middle, and goes on.
+	_, _ = agents.Process.Kill(), agents.Wait()
+	agents = exec.CommandContext(t.Context(), binary, "agent", "many", folder)
+	agents.Env = append(os.Environ(), "DIORTHOS_URL="+s.url, "DIORTHOS_TOKEN="+s.token)
+	if err := agents.Start(); err != nil {
+		t.Fatal(err)
+	}
+	until(t, "all five", func() bool { return rollout().State == "done" })
+	if r := rollout(); r.Tally.Proven != 5 || r.Tally.Failed+r.Tally.Lost != 0 {
+		t.Errorf("the roll-out: %+v", r.Tally)
+	}
+	for i := range 6 {
+		wants(t, s.must(0, "standin", "try", filepath.Join(folder, fmt.Sprintf("kiosk-%d", i)), "start"), "Corbel is ready")
+	}
+	audit := s.must(0, "audit")
+	if n := strings.Count(audit, "offer "); n < 1 {
+		t.Errorf("the audit does not tell who offered it:\n%s", audit)
+	}
+	s.must(0, "waves", "1", "--take-back")
+	until(t, "taken back", func() bool { return rollout().State == "taken back" })
+	if r := rollout(); r.Tally.TakenBack != 5 {
+		t.Errorf("taken back: %+v", r.Tally)
+	}
+}
+
+func until(t *testing.T, what string, ok func() bool) {
+	t.Helper()
+	for end := time.Now().Add(90 * time.Second); time.Now().Before(end); time.Sleep(300 * time.Millisecond) {
+		if ok() {
+			return
+		}
+	}
+	t.Fatalf("%s: not in a minute and a half", what)
+}
