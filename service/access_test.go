@@ -105,7 +105,7 @@ func TestWhoMayDoWhat(t *testing.T) {
 			method = strings.ToUpper(method)
 			role, listed := table[method+" "+path]
 			switch {
-			case path == "/api/v1/session":
+			case path == "/api/v1/session", path == "/api/v1/enrol", path == "/api/v1/sign-on": // before anybody is known
 				continue
 			case !listed:
 				t.Errorf("%s %s has no row in docs/api.md", method, path)

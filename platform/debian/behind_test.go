@@ -293,7 +293,7 @@ func TestAMachineIsFollowedTheWayItStarts(t *testing.T) {
 			Volume: func(int) fs.FS { return nil },
 		}, facts)
 		got := "none"
-		if facts.State != nil {
+		if len(facts.State.Chain) > 0 {
 			got = string(facts.State.Chain[len(facts.State.Chain)-1].Fault)
 		}
 		if got != c.fault {

@@ -20,7 +20,10 @@ const format = "diorthos-backup-1"
 const schemaVersion = "select max(version_id) from goose_db_version where is_applied"
 
 // tables are those that are kept, each behind those that it refers to.
-var tables = []string{"people", "tokens", "machines", "bags", "cases", "climbs", "took", "audit"}
+var tables = []string{
+	"people", "tokens", "machines", "bags", "cohorts", "cases", "climbs", "took", "audit", "outbreaks", "tries",
+	"attribute_counts", "notices", "service_keys", "agents", "rollouts", "orders",
+}
 
 // head says what is in a file.
 type head struct {
