@@ -83,6 +83,9 @@ func climbCase(ctx context.Context, c *cli.Command) error {
 	if d.Docket == nil {
 		return fmt.Errorf("case %d has not been read yet: see \"diorthos case %d\"", d.Number, d.Number)
 	}
+	if d, err = newer(ctx, c, d); err != nil {
+		return err
+	}
 	m, err := machineOf(c, d)
 	if err != nil {
 		return err

@@ -107,6 +107,43 @@ func diagnosed(ctx context.Context, c *cli.Command, anew bool) (*client.CaseDeta
 	return d, nil
 }
 
+// newer looks whether the machine has failed again since a docket was drawn of it, in which case
+// the docket of that is the one to go by. An attempt may show what else is wrong.
+func newer(ctx context.Context, c *cli.Command, d *client.CaseDetail) (*client.CaseDetail, error) {
+	if d.Number >= 0 || len(d.Stands) == 0 || d.Docket == nil || c.IsSet("resume") || c.Bool("dry-run") ||
+		len(c.IntSlice("only"))+len(c.IntSlice("skip")) > 0 || c.IsSet("to") {
+		return d, nil
+	}
+	o := gatherOptions(c)
+	o.Live = o.Live && o.Image == ""
+	box := outbox{folder: outboxOf(c, d.Machine)}
+	path := strings.TrimSuffix(box.bag(-d.Number+1), ".tar.gz") + ".looked.tar.gz"
+	defer func() { _ = os.Remove(path) }() // it has its own name by then, or is of no use
+	if _, err := gatherTo(ctx, path, o); err != nil {
+		return nil, err
+	}
+	fresh, err := readBag(ctx, c, path)
+	if err != nil {
+		return nil, err
+	}
+	if fresh.Docket == nil || len(fresh.Docket.Attempts) == 0 ||
+		!fresh.Docket.Attempts[0].Began.After(latestOf(d.Docket)) {
+		return d, nil
+	}
+	if err := os.Rename(path, box.bag(-d.Number+1)); err != nil {
+		return nil, err
+	}
+	return diagnosed(ctx, c, false)
+}
+
+// latestOf is when the latest attempt of a docket began.
+func latestOf(d *docket.Docket) time.Time {
+	if len(d.Attempts) == 0 {
+		return time.Time{}
+	}
+	return d.Attempts[0].Began
+}
+
 func recordPath(c *cli.Command, machine string) string {
 	return (&host.Machine{Path: c.String("image"), Name: machine}).Record()
 }

@@ -124,13 +124,13 @@ func (a *API) agentRoutes(api huma.API) {
 	huma.Register(api, forRole(client.Work, huma.Operation{
 		OperationID: "next-order", Method: http.MethodGet, Path: orderPath, Tags: []string{"agents"},
 		Summary: "What the agent that asks is to do; waits until there is something, up to a minute",
-		Errors:  []int{http.StatusForbidden},
+		Errors:  []int{http.StatusConflict},
 	}), func(ctx context.Context, in *struct {
 		Wait string `query:"wait" maxLength:"20" doc:"How long to wait, such as 30s"`
 	}) (*struct{ Body orderBody }, error) {
 		machine := identity(ctx).Machine
 		if machine == "" {
-			return nil, problem(http.StatusForbidden, "not-an-agent", "orders are for agents")
+			return nil, problem(http.StatusConflict, "not-an-agent", "orders are for agents")
 		}
 		wait, _ := time.ParseDuration(in.Wait) // 0 for what is none
 		end := time.Now().Add(min(wait, longestPoll))
@@ -150,7 +150,7 @@ func (a *API) agentRoutes(api huma.API) {
 	})
 	huma.Register(api, huma.Operation{
 		OperationID: "report-order", Method: http.MethodPatch, Path: "/api/v1/orders/{id}", Tags: []string{"agents"},
-		Summary: "Tell how an order stands; only the agent of its machine may", Errors: []int{http.StatusNotFound, http.StatusForbidden},
+		Summary: "Tell how an order stands; only the agent of its machine may", Errors: []int{http.StatusNotFound, http.StatusConflict},
 	}, func(ctx context.Context, in *struct {
 		ID   int64 `path:"id" minimum:"1"`
 		Body client.OrderReport
@@ -159,7 +159,7 @@ func (a *API) agentRoutes(api huma.API) {
 	}, error) {
 		machine := identity(ctx).Machine
 		if machine == "" {
-			return nil, problem(http.StatusForbidden, "not-an-agent", "orders are for agents")
+			return nil, problem(http.StatusConflict, "not-an-agent", "orders are for agents")
 		}
 		if err := a.Store.ReportOrder(ctx, machine, in.ID, in.Body); err != nil {
 			return nil, a.caseProblem("report an order", fmt.Sprintf("order %d", in.ID), err)

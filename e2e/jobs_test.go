@@ -1,0 +1,206 @@
+package e2e
+
+import (
+	"crypto/sha256"
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"diorthos/standin/corbel"
+)
+
+// A walk is one of the jobs that technicians come with, from the first word to the proof, by the
+// commands that a person has.
+type walk struct {
+	number int
+	title  string
+	said   string // what the person at the counter says
+	mode   string // of the firmware; uefi by default
+	breaks []string
+	try    string // what fails, and has to succeed in the end
+	steps  func(w *walker)
+}
+
+// A walker walks one, counts what it takes, and writes the page.
+type walker struct {
+	*stage
+	walk
+	folder   string
+	medium   string // install medium of the machine's build
+	page     strings.Builder
+	commands int
+	cause    int // commands until the cause was named
+	asked    int // questions that were answered
+	began    time.Time
+}
+
+// does runs a command of the technician and puts it onto the page.
+func (w *walker) does(status int, answers string, args ...string) string {
+	w.t.Helper()
+	w.commands++
+	shown := slices.Clone(args)
+	for i, a := range shown {
+		a = strings.ReplaceAll(a, w.folder, "kiosk")
+		if a = strings.ReplaceAll(a, w.medium, "medium.pack"); strings.ContainsAny(a, " '\"") {
+			a = "'" + a + "'"
+		}
+		shown[i] = a
+	}
+	r := w.answering(answers, args...)
+	if status >= 0 && r.status != status {
+		w.t.Errorf("diorthos %s: status %d, want %d\n%s%s", strings.Join(args, " "), r.status, status, r.out, r.errout)
+	}
+	w.asked += strings.Count(answers, "\n")
+	text := strings.ReplaceAll(strings.ReplaceAll(r.out+r.errout, w.folder, "kiosk"), w.medium, "medium.pack")
+	fmt.Fprintf(&w.page, "\n```\n$ diorthos %s\n%s```\n", strings.Join(shown, " "), shortened(text))
+	return r.out + r.errout
+}
+
+const mostLines = 24 // of one output on a page
+
+var stamps = regexp.MustCompile(`\b20\d\d-\d\d-\d\d( \d\d:\d\d(:\d\d)?)?|\b20\d{6}-\d{6}|\b\d+(\.\d+)?(ms|µs|s)\b|/tmp/\S+`)
+
+func shortened(text string) string {
+	text = stamps.ReplaceAllStringFunc(text, func(s string) string {
+		switch {
+		case strings.HasPrefix(s, "/tmp/"):
+			return "…"
+		case strings.HasSuffix(s, "s"):
+			return "a moment"
+		}
+		return "today"
+	})
+	lines := strings.Split(strings.TrimSpace(text), "\n")
+	if len(lines) > mostLines {
+		lines = append(lines[:mostLines:mostLines], fmt.Sprintf("… %d lines more", len(lines)-mostLines))
+	}
+	for i, l := range lines {
+		lines[i] = strings.TrimRight(l, " ")
+	}
+	return strings.Join(lines, "\n") + "\n"
+}
+
+func (w *walker) tells(text string) { fmt.Fprintf(&w.page, "\n%s\n", text) }
+
+// finds looks for the cause, which is the first thing that a person wants to know.
+func (w *walker) finds(words ...string) {
+	w.t.Helper()
+	wants(w.t, w.does(1, "", "diagnose", "--image", w.folder), words...)
+	w.cause = w.commands
+}
+
+// tries does what failed: the person's attempt, not a command of ours.
+func (w *walker) tries() bool {
+	return w.run("standin", "try", w.folder, w.try).status == 0
+}
+
+// mends climbs until what failed succeeds, and says how.
+func (w *walker) mends(answers string, more ...string) {
+	w.t.Helper()
+	for range 9 {
+		if w.tries() {
+			w.tells(fmt.Sprintf("The %s is tried again: it succeeds.", w.try))
+			return
+		}
+		w.does(-1, answers, append([]string{"climb", "--image", w.folder}, more...)...)
+	}
+	if !w.tries() {
+		w.t.Errorf("job %d: the %s still fails\n%s", w.number, w.try, w.page.String())
+	}
+}
+
+// hands is what only a person can do at the machine.
+func (w *walker) hands(what string) {
+	w.t.Helper()
+	w.must(0, "standin", "hands", w.folder, what)
+	w.tells("At the machine: " + strings.ReplaceAll(what, "-", " ") + ".")
+}
+
+// data is a digest of the users' files on every volume, by mtools.
+func (w *walker) data() string {
+	w.t.Helper()
+	var layout struct {
+		Partitions []struct {
+			Number int   `json:"number"`
+			Off    int64 `json:"offset"`
+		} `json:"partitions"`
+	}
+	out := w.run("layout", "show", "--json", w.folder).out
+	_ = json.Unmarshal([]byte(out), &layout)
+	sum := sha256.New()
+	for _, p := range layout.Partitions {
+		dir := w.t.TempDir()
+		image := fmt.Sprintf("%s/disk.img@@%d", w.folder, p.Off)
+		if exec.CommandContext(w.t.Context(), "mcopy", "-s", "-n", "-i", image, "::/users", dir).Run() != nil {
+			continue
+		}
+		_ = filepath.WalkDir(dir, func(path string, d os.DirEntry, err error) error {
+			if err == nil && !d.IsDir() {
+				raw, _ := os.ReadFile(path)
+				fmt.Fprintf(sum, "%s %x\n", strings.TrimPrefix(path, dir), sha256.Sum256(raw))
+			}
+			return nil
+		})
+	}
+	return fmt.Sprintf("%x", sum.Sum(nil))
+}
+
+// Each job is walked from the first word to the proof.
+func TestJobs(t *testing.T) {
+	s := newStage(t, boundsOfBags)
+	vendor, err := corbel.NewVendor(time.Now())
+	if err != nil {
+		t.Fatal(err)
+	}
+	medium := filepath.Join(t.TempDir(), "medium.pack")
+	put(t, medium, vendor.Medium())
+	var rows []string
+	for _, j := range jobs {
+		t.Run(fmt.Sprintf("%02d", j.number), func(t *testing.T) {
+			one := *s
+			one.t, one.url = t, "http://127.0.0.1:1" // everything goes without a service
+			w := &walker{stage: &one, walk: j, folder: filepath.Join(t.TempDir(), "kiosk"), medium: medium}
+			mode := j.mode
+			if mode == "" {
+				mode = "uefi"
+			}
+			w.must(0, "standin", "build", w.folder, "--seed", fmt.Sprint(700+j.number), "--name", "kiosk", "--mode", mode, "--site", "Lerrick terminal")
+			for _, b := range j.breaks {
+				w.must(0, "standin", "break", w.folder, b)
+			}
+			if j.try != "" && w.tries() {
+				t.Fatalf("nothing fails: %v", j.breaks)
+			}
+			data := w.data()
+			w.began = time.Now()
+			fmt.Fprintf(&w.page, "# %d. %s\n\n> %s\n", j.number, j.title, j.said)
+			j.steps(w)
+			took := time.Since(w.began)
+			if now := w.data(); now != data {
+				t.Error("users' files are not what they were")
+			}
+			status := "walked"
+			if t.Failed() {
+				status = "not to its end"
+			}
+			w.tells(fmt.Sprintf("Commands until the cause: %d; until it works: %d. Questions answered: %d.", w.cause, w.commands, w.asked))
+			rows = append(rows, fmt.Sprintf("| [%d](%02d.md) | %s | %d | %d | %d | %.0f s | %s |",
+				j.number, j.number, j.title, w.cause, w.commands, w.asked, took.Seconds(), status))
+			if dir := os.Getenv("DIORTHOS_JOBS"); dir != "" {
+				put(t, filepath.Join(dir, fmt.Sprintf("%02d.md", j.number)), []byte(w.page.String()))
+			}
+		})
+	}
+	table := "| job | what | commands until the cause | until it works | questions | here | |\n|---|---|---|---|---|---|---|\n" + strings.Join(rows, "\n") + "\n"
+	t.Log("\n" + table)
+	if dir := os.Getenv("DIORTHOS_JOBS"); dir != "" {
+		put(t, filepath.Join(dir, "table.md"), []byte(table))
+	}
+}
