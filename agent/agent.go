@@ -326,7 +326,8 @@ func (a *Agent) take(ctx context.Context, o *climb.Order) error {
 	attendant := &attendant{agent: a, order: o, number: d.Number}
 	runs, err := (&climb.Climb{
 		Plan: climb.Plan{
-			Machine: o.Machine, Case: o.Case, Of: len(d.Docket.ToDo), Rungs: []ladder.Rung{rung}, First: true, Disks: d.Docket.Disks,
+			Machine: o.Machine, Case: o.Case, Of: len(d.Docket.ToDo), Rungs: []ladder.Rung{rung}, First: true,
+			Disks: d.Docket.Disks,
 		},
 		On: m, Attendant: attendant, Record: record, Now: time.Now,
 	}).Run(ctx)
@@ -365,7 +366,12 @@ func ordered(o *climb.Order, d *client.CaseDetail) (ladder.Rung, error) {
 			return r, nil
 		}
 	}
-	return ladder.Rung{}, fmt.Errorf("%w: rung %d of case %d is not the one that was approved", climb.ErrNotOrdered, o.Rung, o.Case)
+	return ladder.Rung{}, fmt.Errorf(
+		"%w: rung %d of case %d is not the one that was approved",
+		climb.ErrNotOrdered,
+		o.Rung,
+		o.Case,
+	)
 }
 
 func factsOf(d *docket.Docket) *bag.Facts {

@@ -34,14 +34,24 @@ func TestOnlyWhatWasApprovedIsCarriedOut(t *testing.T) {
 		payload func([]byte) []byte
 		why     string
 	}{
-		"as approved":         {},
-		"changed on the way":  {payload: func(b []byte) []byte { return []byte(strings.Replace(string(b), "kiosk-1", "kiosk-2", 1)) }, why: "signature"},
-		"of another machine":  {change: func(o *climb.Order, _ *client.CaseDetail) { o.Machine = "kiosk-2" }, why: "it is for kiosk-2"},
-		"too late":            {change: func(o *climb.Order, _ *client.CaseDetail) { o.Expires = now.Add(-time.Minute) }, why: "expired"},
-		"one that destroys":   {change: func(o *climb.Order, _ *client.CaseDetail) { o.Level = knowledge.Destroys }, why: "never ordered"},
-		"of other evidence":   {change: func(_ *climb.Order, d *client.CaseDetail) { d.Bag = "def" }, why: "other evidence"},
-		"of another remedy":   {change: func(o *climb.Order, _ *client.CaseDetail) { o.Remedy = "reinstall" }, why: "not the one"},
-		"more than was asked": {change: func(_ *climb.Order, d *client.CaseDetail) { d.Docket.ToDo[0].Invasive = knowledge.Disrupts }, why: "not the one"},
+		"as approved": {},
+		"changed on the way": {payload: func(b []byte) []byte {
+			return []byte(strings.Replace(string(b), "kiosk-1",
+				"kiosk-2", 1))
+		}, why: "signature"},
+		"of another machine": {change: func(o *climb.Order, _ *client.CaseDetail) { o.Machine = "kiosk-2" },
+			why: "it is for kiosk-2"},
+		"too late": {change: func(o *climb.Order, _ *client.CaseDetail) { o.Expires = now.Add(-time.Minute) },
+			why: "expired"},
+		"one that destroys": {change: func(o *climb.Order, _ *client.CaseDetail) { o.Level = knowledge.Destroys },
+			why: "never ordered"},
+		"of other evidence": {change: func(_ *climb.Order, d *client.CaseDetail) { d.Bag = "def" }, why: "other evidence"},
+		"of another remedy": {change: func(o *climb.Order, _ *client.CaseDetail) { o.Remedy = "reinstall" },
+			why: "not the one"},
+		"more than was asked": {change: func(_ *climb.Order,
+			d *client.CaseDetail) {
+			d.Docket.ToDo[0].Invasive = knowledge.Disrupts
+		}, why: "not the one"},
 	} {
 		o, detail := order, *d
 		read := *d.Docket

@@ -35,8 +35,9 @@ func agentCommand() *cli.Command {
 		Name: "agent", Usage: "the process on a machine: it hands in what fails, and carries out approved repairs",
 		Commands: []*cli.Command{
 			{Name: "code", Usage: "make a code by which the agent of a machine may enrol", ArgsUsage: "MACHINE",
-				Description: "Good once, for an hour.\n\nExample:\n   diorthos agent code lerrick-kiosk-1 --site 'Lerrick terminal'",
-				Flags:       append(serviceFlags(), &cli.StringFlag{Name: "site", Usage: "where the machine stands"}, jsonFlag()),
+				Description: "Good once, for an hour.\n\nExample:\n   diorthos agent code lerrick-kiosk-1 --site 'Lerrick " +
+					"terminal'",
+				Flags: append(serviceFlags(), &cli.StringFlag{Name: "site", Usage: "where the machine stands"}, jsonFlag()),
 				Action: func(ctx context.Context, c *cli.Command) error {
 					a, err := args(c, "MACHINE")
 					if err != nil {
@@ -68,7 +69,8 @@ func agentCommand() *cli.Command {
 					return nil
 				}},
 			{Name: "run", Usage: "work until told to stop",
-				Description: "Looks at the machine, hands in what differs, waits for orders and carries them out through the same\n" +
+				Description: "Looks at the machine, hands in what differs, waits for orders and carries them out through " +
+					"the same\n" +
 					"guards, journal and proofs as \"diorthos climb\". Goes on where it was after a restart.\n\n" +
 					"Examples:\n   diorthos agent run --live\n   diorthos agent run --image /dev/sda",
 				Flags: append(lookFlags(), folder, every),
@@ -80,7 +82,8 @@ func agentCommand() *cli.Command {
 					return a.Run(ctx)
 				}},
 			{Name: "many", Usage: "work for all machines in a folder, in one process", ArgsUsage: "FOLDER",
-				Description: "For machines that are folders with a disk image, such as those of the demo. Each that has no agent is\n" +
+				Description: "For machines that are folders with a disk image, such as those of the demo. Each that has no " +
+					"agent is\n" +
 					"enrolled first.\n\nExample:\n   diorthos agent many .demo/machines",
 				Flags:  append(serviceFlags(), every),
 				Action: manyAgents},
@@ -138,7 +141,8 @@ func newAgent(c *cli.Command, o host.GatherOptions, folder string) *agent.Agent 
 	a := &agent.Agent{Folder: folder, Host: hostName(), Log: log, Every: c.Duration("every")}
 	machine := func(facts *bag.Facts) *host.Machine {
 		return &host.Machine{
-			Path: o.Image, Name: a.Machine(), SectorSize: o.SectorSize, Live: o.Live, Adapters: platform.All(), Facts: facts, Now: time.Now,
+			Path: o.Image, Name: a.Machine(), SectorSize: o.SectorSize, Live: o.Live, Adapters: platform.All(), Facts: facts,
+			Now: time.Now,
 		}
 	}
 	a.Open = func(facts *bag.Facts) (climb.Machine, error) { return machine(facts), nil }
@@ -222,8 +226,10 @@ func manyAgents(ctx context.Context, c *cli.Command) error {
 
 func wavesCommand() *cli.Command {
 	return &cli.Command{
-		Name: "waves", Usage: "offer a repair that was proven to all machines that fail in the same way, in waves", ArgsUsage: "[NUMBER]",
-		Description: "First one machine, then three at other sites, then a tenth, then three tenths, then the rest. A wave goes on\n" +
+		Name: "waves", Usage: "offer a repair that was proven to all machines that fail in the same way, in waves",
+		ArgsUsage: "[NUMBER]",
+		Description: "First one machine, then three at other sites, then a tenth, then three tenths, then the rest. A " +
+			"wave goes on\n" +
 			"when the one before it is through and its proofs hold; it halts when too many fail, or one is lost.\n\n" +
 			"Examples:\n" +
 			"   diorthos waves\n" +
@@ -267,7 +273,8 @@ func waves(ctx context.Context, c *cli.Command) error {
 	if err != nil || id <= 0 {
 		return usage(c, fmt.Errorf("NUMBER %q: want that of a roll-out", a[0]))
 	}
-	for flag, state := range map[string]string{"pause": "paused", "go-on": "going", "stop": "stopped", "take-back": "taking back"} {
+	for flag, state := range map[string]string{"pause": "paused", "go-on": "going", "stop": "stopped",
+		"take-back": "taking back"} {
 		if c.Bool(flag) {
 			r, err := service(c).ChangeRollout(ctx, id, state)
 			if err != nil {
@@ -293,13 +300,18 @@ func listRollouts(ctx context.Context, c *cli.Command) error {
 	}
 	p := newPage(c)
 	if len(list) == 0 {
-		p.line("No repair goes round yet. One that was proven on a machine can be offered to its cohort: diorthos waves --help")
+		p.line(
+			"No repair goes round yet. One that was proven on a machine can be offered to its cohort: diorthos waves --help",
+		)
 		return nil
 	}
 	var rows [][]string
 	for _, r := range list {
 		rows = append(rows, []string{
-			strconv.FormatInt(r.ID, 10), r.Title, r.State, fmt.Sprintf("%d of %d", r.Wave, r.Waves), tallyWords(r), when(r.Begun), r.By,
+			strconv.FormatInt(
+				r.ID,
+				10,
+			), r.Title, r.State, fmt.Sprintf("%d of %d", r.Wave, r.Waves), tallyWords(r), when(r.Begun), r.By,
 		})
 	}
 	p.table([]string{"№", "repair", "state", "wave", "machines", "begun", "by"}, rows, 1)
@@ -331,7 +343,11 @@ func showRollout(c *cli.Command, r *client.Rollout) error {
 	if r.ID == 0 {
 		state = "a preview: nothing was begun"
 	}
-	p.line("%s  %s", p.strong(r.Title), p.faint(fmt.Sprintf("cohort %d · %s · %s · by %s", r.Cohort, r.Invasive, state, r.By)))
+	p.line(
+		"%s  %s",
+		p.strong(r.Title),
+		p.faint(fmt.Sprintf("cohort %d · %s · %s · by %s", r.Cohort, r.Invasive, state, r.By)),
+	)
 	if r.Why != "" {
 		p.line("  %s", r.Why)
 	}
@@ -355,7 +371,8 @@ func showRollout(c *cli.Command, r *client.Rollout) error {
 
 func orderMark(s client.OrderState) string {
 	marks := map[client.OrderState]string{
-		client.OrderProven: markGood, client.OrderFailed: markBroken, client.OrderLost: markBroken, client.OrderRefused: markBroken,
+		client.OrderProven: markGood, client.OrderFailed: markBroken, client.OrderLost: markBroken,
+		client.OrderRefused: markBroken,
 	}
 	if m, ok := marks[s]; ok {
 		return m + " " + string(s)

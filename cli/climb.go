@@ -48,8 +48,9 @@ func climbCommand() *cli.Command {
 			sourceFlag(), networkFlag(),
 			&cli.BoolFlag{Name: "dry-run", Usage: "show what would be done and change nothing"},
 			&cli.BoolFlag{
-				Name:  "rehearse",
-				Usage: "start the mended machine on a copy, in an emulator, before anything is written: a rung that does not make it start is refused",
+				Name: "rehearse",
+				Usage: "start the mended machine on a copy, in an emulator, before anything is written: a rung that does " +
+					"not make it start is refused",
 			},
 			&cli.IntSliceFlag{
 				Name:    "only",

@@ -16,21 +16,28 @@ import (
 func cohortsCommand() *cli.Command {
 	return &cli.Command{
 		Name: "cohorts", Usage: "list failures that several machines have, or show one", ArgsUsage: "[NUMBER]",
-		Description: "A cohort is all cases that are the same failure: which machines, since when, what they have in common\n" +
+		Description: "A cohort is all cases that are the same failure: which machines, since when, what they have in " +
+			"common\n" +
 			"that others have not, and what helped.\n\n" +
 			"Examples:\n" +
 			"   diorthos cohorts\n" +
 			"   diorthos cohorts 3\n" +
 			"   diorthos cohorts 3 --name 'November kiosks'\n" +
 			"   diorthos cohorts 7 --into 3",
-		Flags: append(serviceFlags(),
+		Flags: append(
+			serviceFlags(),
 			&cli.StringFlag{Name: "name", Usage: "what it is to be called"},
 			&cli.BoolFlag{Name: "mute", Usage: "tell nobody when it becomes an outbreak"},
 			&cli.BoolFlag{Name: "unmute", Usage: "tell people again"},
 			&cli.IntFlag{Name: "into", Usage: "it belongs to cohort `NUMBER`, now and for cases to come; 0 for none"},
-			&cli.StringFlag{Name: "split", Usage: "split it by a `TRAIT` of the machines, for cases to come: site, model, release, firmware or kernel"},
+			&cli.StringFlag{
+				Name:  "split",
+				Usage: "split it by a `TRAIT` of the machines, for cases to come: site, model, release, firmware or kernel",
+			},
 			&cli.IntFlag{Name: "after", Usage: "only cohorts behind this `NUMBER` of the list"},
-			&cli.IntFlag{Name: "limit", Usage: "cohorts on a page, 1 to 200", Value: 40}, jsonFlag()),
+			&cli.IntFlag{Name: "limit", Usage: "cohorts on a page, 1 to 200", Value: 40},
+			jsonFlag(),
+		),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.Args().Len() > 1 {
 				return usage(c, fmt.Errorf("want one NUMBER, got %d", c.Args().Len()))
@@ -94,7 +101,10 @@ func listCohorts(ctx context.Context, c *cli.Command) error {
 	var rows [][]string
 	for _, k := range page.Cohorts {
 		rows = append(rows, []string{
-			strconv.FormatInt(k.ID, 10), strconv.Itoa(k.Machines), when(k.First), when(k.Last), outbreakWord(k), k.Called(), k.Fingerprint.Object,
+			strconv.FormatInt(
+				k.ID,
+				10,
+			), strconv.Itoa(k.Machines), when(k.First), when(k.Last), outbreakWord(k), k.Called(), k.Fingerprint.Object,
 		})
 	}
 	p.table([]string{"№", "machines", "first", "last", "", "failure", "of"}, rows, 5)
@@ -125,9 +135,19 @@ func showCohort(ctx context.Context, c *cli.Command, id int64) error {
 		return err
 	}
 	p := newPage(c)
-	p.line("%s  %s", p.strong(d.Called()), p.faint(fmt.Sprintf("cohort %d · %s · since %s", d.ID, plural(d.Machines, "machine", "machines"), when(d.First))))
+	p.line(
+		"%s  %s",
+		p.strong(d.Called()),
+		p.faint(fmt.Sprintf("cohort %d · %s · since %s", d.ID, plural(d.Machines, "machine", "machines"), when(d.First))),
+	)
 	if d.Outbreak != nil {
-		p.line("%s outbreak %d, raised %s, when %s had failed", p.bad(markBroken), d.Outbreak.ID, when(d.Outbreak.Raised), plural(d.Outbreak.Machines, "machine", "machines"))
+		p.line(
+			"%s outbreak %d, raised %s, when %s had failed",
+			p.bad(markBroken),
+			d.Outbreak.ID,
+			when(d.Outbreak.Raised),
+			plural(d.Outbreak.Machines, "machine", "machines"),
+		)
 		if d.Outbreak.Held != "" && d.Outbreak.LiftedAt == nil {
 			p.line("  held back: %s, by %s", d.Outbreak.Held, d.Outbreak.HeldBy)
 		}
@@ -135,7 +155,8 @@ func showCohort(ctx context.Context, c *cli.Command, id int64) error {
 	p.head("The same in all")
 	f := d.Fingerprint
 	for _, row := range [][2]string{
-		{"cause", f.Cause}, {"kind", f.Kind}, {"of", f.Object}, {"said by", f.Speaker}, {"words", f.Template}, {"stage", f.Stage}, {"link", f.Link},
+		{"cause", f.Cause}, {"kind", f.Kind}, {"of", f.Object}, {"said by", f.Speaker}, {"words", f.Template}, {"stage",
+			f.Stage}, {"link", f.Link},
 	} {
 		if row[1] != "" {
 			p.hangingIndent(fmt.Sprintf("  %-8s ", row[0]), row[1])
@@ -155,7 +176,10 @@ func showCohort(ctx context.Context, c *cli.Command, id int64) error {
 	p.head("Machines")
 	var rows [][]string
 	for _, k := range d.Cases {
-		rows = append(rows, []string{k.Machine, k.Site, strconv.FormatInt(k.Number, 10), stateMark(k.State), when(k.Received)})
+		rows = append(
+			rows,
+			[]string{k.Machine, k.Site, strconv.FormatInt(k.Number, 10), stateMark(k.State), when(k.Received)},
+		)
 	}
 	p.table([]string{"machine", "site", "case", "state", "handed in"}, rows, 1)
 	return nil
@@ -179,21 +203,42 @@ func tallies(list []client.MachineCount) string {
 func showSharedTraits(p *page, d *client.CohortDetail) {
 	p.head("What they have in common, and others not")
 	if len(d.Shared) == 0 {
-		p.line("  %s nothing that could not be so by chance, of %s compared", markNone, plural(d.Looked, "attribute", "attributes"))
+		p.line(
+			"  %s nothing that could not be so by chance, of %s compared",
+			markNone,
+			plural(d.Looked, "attribute", "attributes"),
+		)
 		return
 	}
 	for _, s := range d.Shared {
 		p.hangingIndent("  "+p.bad(markBroken)+" ", fmt.Sprintf(
-			"%s: %d of %d, and %d of %d others; odds %.0f to %.0f times", s.Attribute, s.Failing, s.Of, s.Others, s.OfOthers, s.Low, s.High,
+			"%s: %d of %d, and %d of %d others; odds %.0f to %.0f times",
+			s.Attribute,
+			s.Failing,
+			s.Of,
+			s.Others,
+			s.OfOthers,
+			s.Low,
+			s.High,
 		))
 	}
-	p.line("  %s", p.faint(fmt.Sprintf("of %s compared; at most one in twenty of these is so by chance", plural(d.Looked, "attribute", "attributes"))))
+	p.line(
+		"  %s",
+		p.faint(
+			fmt.Sprintf(
+				"of %s compared; at most one in twenty of these is so by chance",
+				plural(d.Looked, "attribute", "attributes"),
+			),
+		),
+	)
 }
 
 func outbreaksCommand() *cli.Command {
 	return &cli.Command{
-		Name: "outbreaks", Usage: "list failures that are suddenly common, and hold back what brings them", ArgsUsage: "[NUMBER]",
-		Description: "An outbreak is raised once, by a sequential test, as soon as a failure comes far more often than before.\n" +
+		Name: "outbreaks", Usage: "list failures that are suddenly common, and hold back what brings them",
+		ArgsUsage: "[NUMBER]",
+		Description: "An outbreak is raised once, by a sequential test, as soon as a failure comes far more often " +
+			"than before.\n" +
 			"What is held is not begun on machines that do not have it yet, and given back when it is lifted.\n\n" +
 			"Examples:\n" +
 			"   diorthos outbreaks\n" +
@@ -235,7 +280,10 @@ func outbreaksCommand() *cli.Command {
 					held = o.Held + ", by " + o.HeldBy
 				}
 				rows = append(rows, []string{
-					strconv.FormatInt(o.ID, 10), o.Title, strconv.Itoa(o.Now), when(o.Raised), state, held, strconv.FormatInt(o.Cohort, 10),
+					strconv.FormatInt(
+						o.ID,
+						10,
+					), o.Title, strconv.Itoa(o.Now), when(o.Raised), state, held, strconv.FormatInt(o.Cohort, 10),
 				})
 			}
 			p.table([]string{"№", "failure", "machines", "raised", "state", "held back", "cohort"}, rows, 1)
@@ -288,7 +336,10 @@ func showTwin(ctx context.Context, c *cli.Command, name string) error {
 	for _, t := range r.Twins {
 		p.line("  %s  %s", t.Machine, p.faint(fmt.Sprintf("%.0f %% of what is known of both is the same", 100*t.Alike)))
 	}
-	p.line("  %s", p.faint(fmt.Sprintf("of %s of its model and release", plural(r.Looked, "healthy machine", "healthy machines"))))
+	p.line(
+		"  %s",
+		p.faint(fmt.Sprintf("of %s of its model and release", plural(r.Looked, "healthy machine", "healthy machines"))),
+	)
 	p.head("What differs from " + r.Against)
 	if len(r.Differences) == 0 {
 		p.line("  %s nothing that is known", markNone)
@@ -297,7 +348,8 @@ func showTwin(ctx context.Context, c *cli.Command, name string) error {
 	var rows [][]string
 	for _, d := range r.Differences[:min(len(r.Differences), 40)] {
 		rows = append(rows, []string{
-			d.Trait, orDash(d.Here), orDash(d.There), fmt.Sprintf("%d of %d", d.Healthy, d.OfHealthy), fmt.Sprintf("%d of %d", d.Failing, d.OfFailing),
+			d.Trait, orDash(d.Here), orDash(d.There), fmt.Sprintf("%d of %d", d.Healthy, d.OfHealthy), fmt.Sprintf("%d of %d",
+				d.Failing, d.OfFailing),
 		})
 	}
 	p.table([]string{"", "here", "on the twin", "healthy ones like here", "failing ones like here"}, rows, 1)
@@ -318,7 +370,8 @@ func orDash(text string) string {
 func learnedCommand() *cli.Command {
 	return &cli.Command{
 		Name: "learned", Usage: "show what outcomes at this site have taught of each remedy",
-		Description: "Each remedy that was proven, did not help or was taken back counts, one machine once, and no one person\n" +
+		Description: "Each remedy that was proven, did not help or was taken back counts, one machine once, and no " +
+			"one person\n" +
 			"decides alone.\n\n" +
 			"Example:\n   diorthos knowledge learned",
 		Flags: append(serviceFlags(), jsonFlag()),
@@ -338,7 +391,8 @@ func learnedCommand() *cli.Command {
 			var rows [][]string
 			for _, l := range list {
 				rows = append(rows, []string{
-					l.Remedy, l.Cause, fmt.Sprintf("%d of %d", l.Helped, l.Tried), percent(l.Shipped), percent(l.Helps) + " (" + interval(l) + ")",
+					l.Remedy, l.Cause, fmt.Sprintf("%d of %d", l.Helped, l.Tried), percent(l.Shipped),
+					percent(l.Helps) + " (" + interval(l) + ")",
 				})
 			}
 			p.table([]string{"remedy", "cause", "helped", "as shipped", "as learned"}, rows, 1)

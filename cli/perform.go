@@ -33,7 +33,8 @@ func changeFlags() []cli.Flag {
 // networkFlag lets the system's own tools fetch what is missing.
 func networkFlag() cli.Flag {
 	return &cli.BoolFlag{
-		Name: "network", Usage: "let the system's own tools fetch what is missing from its repositories; they have no network otherwise",
+		Name: "network", Usage: "let the system's own tools fetch what is missing from its repositories; they have no " +
+			"network otherwise",
 	}
 }
 

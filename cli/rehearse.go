@@ -15,8 +15,10 @@ import (
 
 func rehearseCommand() *cli.Command {
 	return &cli.Command{
-		Name: "rehearse", Usage: "start a machine from a copy of its disk, and say how far it comes", ArgsUsage: "IMAGE|FOLDER",
-		Description: "In an emulator, without a network, by UEFI or by the older firmware, as the disk is made for. Not a byte\n" +
+		Name: "rehearse", Usage: "start a machine from a copy of its disk, and say how far it comes",
+		ArgsUsage: "IMAGE|FOLDER",
+		Description: "In an emulator, without a network, by UEFI or by the older firmware, as the disk is made for. " +
+			"Not a byte\n" +
 			"of the disk is changed. What is watched is the serial console: on the copy, loader and kernel are told\n" +
 			"to use it. Exit status 1 if it does not come to a login prompt.\n\n" +
 			"Examples:\n" +

@@ -22,7 +22,8 @@ import (
 func storeCheckCommand() *cli.Command {
 	return &cli.Command{
 		Name: "check", Usage: "hold every file that the system brought against its hash", ArgsUsage: "[IMAGE|FOLDER]",
-		Description: "Manifests, payloads and protected files of a component store; or every file of every package, with the\n" +
+		Description: "Manifests, payloads and protected files of a component store; or every file of every package, " +
+			"with the\n" +
 			"records of the package system. IMAGE is a disk or an image of one, FOLDER a machine's folder or one that\n" +
 			"holds a whole system; --live is this machine. Exit status 1 if something is wrong.\n\n" +
 			"Examples:\n" +

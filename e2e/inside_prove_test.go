@@ -49,9 +49,19 @@ func atRest(t *testing.T, disk string) (minds, data string) {
 	witness(t, "mount", "-o", "loop,offset=1048576", disk, at)
 	defer func() { witness(t, "umount", "-R", at) }()
 	witness(t, "mount", "-t", "proc", "proc", at+"/proc")
-	c := exec.CommandContext(t.Context(), "chroot", at, "env", "-i", "PATH=/usr/sbin:/usr/bin:/sbin:/bin", "LC_ALL=C", "sh", "-c",
+	c := exec.CommandContext(
+		t.Context(),
+		"chroot",
+		at,
+		"env",
+		"-i",
+		"PATH=/usr/sbin:/usr/bin:/sbin:/bin",
+		"LC_ALL=C",
+		"sh",
+		"-c",
 		"dpkg --audit 2>&1 | head -3; dpkg --configure -a >/dev/null 2>&1 || echo configure; "+
-			"apt-get check -q >/dev/null 2>&1 || echo check; apt-get -s install hello >/dev/null 2>&1 || echo the next run")
+			"apt-get check -q >/dev/null 2>&1 || echo check; apt-get -s install hello >/dev/null 2>&1 || echo the next run",
+	)
 	out, err := c.CombinedOutput()
 	if err != nil {
 		out = append(out, err.Error()...)
@@ -68,7 +78,10 @@ func atRest(t *testing.T, disk string) (minds, data string) {
 func half(state string, packages ...string) string {
 	var lines []string
 	for _, p := range packages {
-		lines = append(lines, fmt.Sprintf(`sed -i '/^Package: %s$/,/^$/s/^Status: .*/Status: %s/' var/lib/dpkg/status`, p, state))
+		lines = append(
+			lines,
+			fmt.Sprintf(`sed -i '/^Package: %s$/,/^$/s/^Status: .*/Status: %s/' var/lib/dpkg/status`, p, state),
+		)
 	}
 	return strings.Join(lines, "\n")
 }
@@ -78,38 +91,70 @@ const fails = `printf '#!/bin/sh\n[ "$1" = prereqs ] && exit 0\necho boo >&2; ex
 // What keeps the next run of apt from being made: each is done to a machine by shell, found,
 // mended by climbs alone, and proven by the machine's own dpkg and apt.
 var packageBreaks = map[string]string{
-	"the database is empty":             "truncate -s 0 var/lib/dpkg/status",
-	"the database is gone":              "rm var/lib/dpkg/status",
-	"the database is full of zeros":     "s=$(stat -c %s var/lib/dpkg/status); dd if=/dev/zero of=var/lib/dpkg/status bs=$s count=1",
-	"the database is cut off":           "truncate -s 50000 var/lib/dpkg/status",
-	"a line of it is damaged":           "sed -i '200s/.*/garbage here/' var/lib/dpkg/status",
-	"a folder stands in its place":      "rm var/lib/dpkg/status; mkdir var/lib/dpkg/status",
-	"a note that cannot be read":        "echo hello >var/lib/dpkg/updates/0001",
-	"no folder for notes":               "rmdir var/lib/dpkg/updates",
-	"a list of files is cut off":        "truncate -s -3 var/lib/dpkg/info/sed.list",
-	"a list of files is empty":          "truncate -s 0 var/lib/dpkg/info/sed.list",
-	"an override of nobody":             "echo 'ghost ghost 0755 /srv' >>var/lib/dpkg/statoverride",
-	"diversions are cut off":            `printf '/usr/bin/a\n/usr/bin/a.x\n' >>var/lib/dpkg/diversions`,
-	"a trigger that is none":            "echo nonsense >>var/lib/dpkg/triggers/File",
-	"the downloads are a file":          "rm -rf var/cache/apt/archives; echo x >var/cache/apt/archives",
-	"files are marked":                  "chattr +i usr/bin/sed var/lib/dpkg/info",
-	"a source that apt refuses":         "echo 'debb http://x y' >etc/apt/sources.list.d/local.list",
-	"half configured":                   half("install ok half-configured", "sed"),
-	"several unpacked":                  half("install ok unpacked", "sed", "tar", "grep"),
-	"half installed":                    half("install reinstreq half-installed", "sed"),
-	"a hook fails":                      half("install ok half-configured", "initramfs-tools") + "\n" + fmt.Sprintf(fails, "etc/initramfs-tools/hooks/skerrow"),
-	"a setting that apt refuses":        half("install ok half-configured", "sed") + "\necho 'APT { Broken' >etc/apt/apt.conf.d/99local",
-	"a pin that apt refuses":            half("install ok half-configured", "sed") + "\n" + `printf 'Package: *\nPin: nonsense\n' >etc/apt/preferences.d/local`,
-	"an option that dpkg refuses":       half("install ok half-configured", "sed") + "\necho 'no-such-option' >etc/dpkg/dpkg.cfg.d/local",
-	"a command before dpkg fails":       half("install ok half-installed", "sed") + "\necho 'DPkg::Pre-Invoke {\"false\";};' >etc/apt/apt.conf.d/50hook",
-	"a program in the way":              half("install ok half-configured", "ca-certificates") + "\n" + fmt.Sprintf(fails, "usr/local/sbin/update-ca-certificates"),
-	"a script is empty":                 half("install ok half-configured", "ca-certificates") + "\ntruncate -s 0 var/lib/dpkg/info/ca-certificates.postinst",
-	"a script cannot be run":            half("install ok half-configured", "ca-certificates") + "\nchmod 644 var/lib/dpkg/info/ca-certificates.postinst",
-	"perl is gone":                      "rm usr/bin/perl",
-	"a library of apt is gone":          "rm usr/lib/x86_64-linux-gnu/libapt-pkg.so.6.0*",
-	"a library is empty":                "truncate -s 0 usr/lib/x86_64-linux-gnu/libzstd.so.1.*",
-	"tar is gone":                       "rm bin/tar",
-	"the answers are zeros":             "s=$(stat -c %s var/cache/debconf/templates.dat); dd if=/dev/zero of=var/cache/debconf/templates.dat bs=$s count=1",
+	"the database is empty": "truncate -s 0 var/lib/dpkg/status",
+	"the database is gone":  "rm var/lib/dpkg/status",
+	"the database is full of zeros": "s=$(stat -c %s var/lib/dpkg/status); dd if=/dev/zero of=var/lib/dpkg/status " +
+		"bs=$s count=1",
+	"the database is cut off":      "truncate -s 50000 var/lib/dpkg/status",
+	"a line of it is damaged":      "sed -i '200s/.*/garbage here/' var/lib/dpkg/status",
+	"a folder stands in its place": "rm var/lib/dpkg/status; mkdir var/lib/dpkg/status",
+	"a note that cannot be read":   "echo hello >var/lib/dpkg/updates/0001",
+	"no folder for notes":          "rmdir var/lib/dpkg/updates",
+	"a list of files is cut off":   "truncate -s -3 var/lib/dpkg/info/sed.list",
+	"a list of files is empty":     "truncate -s 0 var/lib/dpkg/info/sed.list",
+	"an override of nobody":        "echo 'ghost ghost 0755 /srv' >>var/lib/dpkg/statoverride",
+	"diversions are cut off":       `printf '/usr/bin/a\n/usr/bin/a.x\n' >>var/lib/dpkg/diversions`,
+	"a trigger that is none":       "echo nonsense >>var/lib/dpkg/triggers/File",
+	"the downloads are a file":     "rm -rf var/cache/apt/archives; echo x >var/cache/apt/archives",
+	"files are marked":             "chattr +i usr/bin/sed var/lib/dpkg/info",
+	"a source that apt refuses":    "echo 'debb http://x y' >etc/apt/sources.list.d/local.list",
+	"half configured":              half("install ok half-configured", "sed"),
+	"several unpacked":             half("install ok unpacked", "sed", "tar", "grep"),
+	"half installed":               half("install reinstreq half-installed", "sed"),
+	"a hook fails": half(
+		"install ok half-configured",
+		"initramfs-tools",
+	) + "\n" + fmt.Sprintf(
+		fails,
+		"etc/initramfs-tools/hooks/skerrow",
+	),
+	"a setting that apt refuses": half(
+		"install ok half-configured",
+		"sed",
+	) + "\necho 'APT { Broken' >etc/apt/apt.conf.d/99local",
+	"a pin that apt refuses": half(
+		"install ok half-configured",
+		"sed",
+	) + "\n" + `printf 'Package: *\nPin: nonsense\n' >etc/apt/preferences.d/local`,
+	"an option that dpkg refuses": half(
+		"install ok half-configured",
+		"sed",
+	) + "\necho 'no-such-option' >etc/dpkg/dpkg.cfg.d/local",
+	"a command before dpkg fails": half(
+		"install ok half-installed",
+		"sed",
+	) + "\necho 'DPkg::Pre-Invoke {\"false\";};' >etc/apt/apt.conf.d/50hook",
+	"a program in the way": half(
+		"install ok half-configured",
+		"ca-certificates",
+	) + "\n" + fmt.Sprintf(
+		fails,
+		"usr/local/sbin/update-ca-certificates",
+	),
+	"a script is empty": half(
+		"install ok half-configured",
+		"ca-certificates",
+	) + "\ntruncate -s 0 var/lib/dpkg/info/ca-certificates.postinst",
+	"a script cannot be run": half(
+		"install ok half-configured",
+		"ca-certificates",
+	) + "\nchmod 644 var/lib/dpkg/info/ca-certificates.postinst",
+	"perl is gone":             "rm usr/bin/perl",
+	"a library of apt is gone": "rm usr/lib/x86_64-linux-gnu/libapt-pkg.so.6.0*",
+	"a library is empty":       "truncate -s 0 usr/lib/x86_64-linux-gnu/libzstd.so.1.*",
+	"tar is gone":              "rm bin/tar",
+	"the answers are zeros": "s=$(stat -c %s var/cache/debconf/templates.dat); dd if=/dev/zero " +
+		"of=var/cache/debconf/templates.dat bs=$s count=1",
 	"accounts are gone":                 "cp etc/passwd etc/passwd-; truncate -s 0 etc/passwd",
 	"a preloaded library is not there":  "echo /usr/lib/libnone.so >etc/ld.so.preload",
 	"the C library is gone":             "rm usr/lib/x86_64-linux-gnu/libc.so.6",
@@ -120,8 +165,13 @@ var packageBreaks = map[string]string{
 
 // newPackage installs one as the last run did.
 func newPackage(fields, script string) string {
-	return `mkdir -p root/p/DEBIAN; printf 'Package: skerrow\nVersion: 1.0\nArchitecture: all\nMaintainer: x <x@y>\nDescription: x\n` +
-		strings.ReplaceAll(fields, "\n", `\n`) + `' >root/p/DEBIAN/control; printf '#!/bin/sh\n` + script + `\n' >root/p/DEBIAN/postinst
+	return `mkdir -p root/p/DEBIAN
+		printf 'Package: skerrow\nVersion: 1.0\nArchitecture: all\nMaintainer: x <x@y>\nDescription: x\n` +
+		strings.ReplaceAll(
+			fields,
+			"\n",
+			`\n`,
+		) + `' >root/p/DEBIAN/control; printf '#!/bin/sh\n` + script + `\n' >root/p/DEBIAN/postinst
 		chmod 755 root/p/DEBIAN/postinst; dpkg-deb --root-owner-group -b root/p var/cache/skerrow.deb; rm -r root/p
 		chroot . dpkg -i /var/cache/skerrow.deb || true`
 }
@@ -179,18 +229,21 @@ func TestProveThatWhatWasMendedInsideStarts(t *testing.T) {
 	base := biosBase(t)
 	names, starts := []string{}, 0
 	breaks := map[string]string{
-		"no early-boot image":                        "rm boot/initrd*",
-		"the early-boot image is cut off":            "truncate -s 5000000 boot/initrd*",
-		"no menu":                                    "rm boot/grub/grub.cfg",
-		"the kernel is cut off":                      "truncate -s 1000000 boot/vmlinuz*",
-		"no kernel":                                  "rm boot/vmlinuz*",
-		"neither kernel nor early-boot image":        "rm boot/vmlinuz* boot/initrd*",
-		"no C library":                               "rm usr/lib/x86_64-linux-gnu/libc.so.6",
-		"no shell":                                   "rm bin/sh",
-		"no dynamic linker":                          "rm usr/lib/x86_64-linux-gnu/ld-linux-x86-64.so.2",
-		"no link to all programs":                    "rm bin",
-		"no early-boot image, and a hook that fails": "rm boot/initrd*\n" + fmt.Sprintf(fails, "etc/initramfs-tools/hooks/skerrow"),
-		"a mount that is not there":                  "echo 'UUID=11111111-2222-3333-4444-555555555555 /data ext4 defaults 0 2' >>etc/fstab",
+		"no early-boot image":                 "rm boot/initrd*",
+		"the early-boot image is cut off":     "truncate -s 5000000 boot/initrd*",
+		"no menu":                             "rm boot/grub/grub.cfg",
+		"the kernel is cut off":               "truncate -s 1000000 boot/vmlinuz*",
+		"no kernel":                           "rm boot/vmlinuz*",
+		"neither kernel nor early-boot image": "rm boot/vmlinuz* boot/initrd*",
+		"no C library":                        "rm usr/lib/x86_64-linux-gnu/libc.so.6",
+		"no shell":                            "rm bin/sh",
+		"no dynamic linker":                   "rm usr/lib/x86_64-linux-gnu/ld-linux-x86-64.so.2",
+		"no link to all programs":             "rm bin",
+		"no early-boot image, and a hook that fails": "rm boot/initrd*\n" + fmt.Sprintf(
+			fails,
+			"etc/initramfs-tools/hooks/skerrow",
+		),
+		"a mount that is not there": "echo 'UUID=11111111-2222-3333-4444-555555555555 /data ext4 defaults 0 2' >>etc/fstab",
 	}
 	for name := range breaks {
 		names = append(names, name)

@@ -73,7 +73,8 @@ var jobs = []walk{
 	},
 	{
 		number: 7, title: "An upgrade stops in a late stage", try: "update",
-		said:   "At ninety-three per cent it says that it takes the changes back. It wanted a restart before, I did not have the time.",
+		said: "At ninety-three per cent it says that it takes the changes back. It wanted a restart before, I did " +
+			"not have the time.",
 		breaks: []string{"branch-owner-wrong", "restart-owed"},
 		steps: func(w *walker) {
 			w.finds("WHAT TO DO")

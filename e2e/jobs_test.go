@@ -65,7 +65,9 @@ func (w *walker) does(status int, answers string, args ...string) string {
 
 const mostLines = 24 // of one output on a page
 
-var stamps = regexp.MustCompile(`\b20\d\d-\d\d-\d\d( \d\d:\d\d(:\d\d)?)?|\b20\d{6}-\d{6}|\b\d+(\.\d+)?(ms|µs|s)\b|/tmp/\S+`)
+var stamps = regexp.MustCompile(
+	`\b20\d\d-\d\d-\d\d( \d\d:\d\d(:\d\d)?)?|\b20\d{6}-\d{6}|\b\d+(\.\d+)?(ms|µs|s)\b|/tmp/\S+`,
+)
 
 func shortened(text string) string {
 	text = stamps.ReplaceAllStringFunc(text, func(s string) string {
@@ -171,7 +173,20 @@ func TestJobs(t *testing.T) {
 			if mode == "" {
 				mode = "uefi"
 			}
-			w.must(0, "standin", "build", w.folder, "--seed", fmt.Sprint(700+j.number), "--name", "kiosk", "--mode", mode, "--site", "Lerrick terminal")
+			w.must(
+				0,
+				"standin",
+				"build",
+				w.folder,
+				"--seed",
+				fmt.Sprint(700+j.number),
+				"--name",
+				"kiosk",
+				"--mode",
+				mode,
+				"--site",
+				"Lerrick terminal",
+			)
 			for _, b := range j.breaks {
 				w.must(0, "standin", "break", w.folder, b)
 			}
@@ -190,7 +205,14 @@ func TestJobs(t *testing.T) {
 			if t.Failed() {
 				status = "not to its end"
 			}
-			w.tells(fmt.Sprintf("Commands until the cause: %d; until it works: %d. Questions answered: %d.", w.cause, w.commands, w.asked))
+			w.tells(
+				fmt.Sprintf(
+					"Commands until the cause: %d; until it works: %d. Questions answered: %d.",
+					w.cause,
+					w.commands,
+					w.asked,
+				),
+			)
 			rows = append(rows, fmt.Sprintf("| [%d](%02d.md) | %s | %d | %d | %d | %.0f s | %s |",
 				j.number, j.number, j.title, w.cause, w.commands, w.asked, took.Seconds(), status))
 			if dir := os.Getenv("DIORTHOS_JOBS"); dir != "" {
@@ -198,7 +220,11 @@ func TestJobs(t *testing.T) {
 			}
 		})
 	}
-	table := "| job | what | commands until the cause | until it works | questions | here | |\n|---|---|---|---|---|---|---|\n" + strings.Join(rows, "\n") + "\n"
+	table := "| job | what | commands until the cause | until it works | questions | here | " +
+		"|\n|---|---|---|---|---|---|---|\n" + strings.Join(
+		rows,
+		"\n",
+	) + "\n"
 	t.Log("\n" + table)
 	if dir := os.Getenv("DIORTHOS_JOBS"); dir != "" {
 		put(t, filepath.Join(dir, "table.md"), []byte(table))

@@ -55,7 +55,8 @@ func usedDevices() (map[string]string, error) {
 	}
 	for _, line := range strings.Split(string(swaps), "\n") {
 		var st unix.Stat_t
-		if words := strings.Fields(line); len(words) > 1 && unix.Stat(words[0], &st) == nil && st.Mode&unix.S_IFMT == unix.S_IFBLK {
+		if words := strings.Fields(line); len(words) > 1 && unix.Stat(words[0], &st) == nil &&
+			st.Mode&unix.S_IFMT == unix.S_IFBLK {
 			users[devName(st.Rdev)] = "swapped to"
 		}
 	}

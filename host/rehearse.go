@@ -70,11 +70,28 @@ var endings = []struct {
 	end  RehearsalEnd
 }{
 	{regexp.MustCompile(`(?i)^.{0,80}\blogin: *$`), EndLogin},
-	{regexp.MustCompile(`You are in (emergency|rescue) mode|Give root password for maintenance|emergency\.target|Cannot open access to console`), EndEmergency},
+	{
+		regexp.MustCompile(
+			`You are in (emergency|rescue) mode|Give root password for maintenance|emergency\.target|` +
+				`Cannot open access to console`,
+		),
+		EndEmergency,
+	},
 	{regexp.MustCompile(`Kernel panic - not syncing`), EndPanic},
-	{regexp.MustCompile(`^\(initramfs\)|Gave up waiting for (root|suspend)|ALERT! .* does not exist|dracut:/#|Dropping to a shell`), EndEarly},
+	{
+		regexp.MustCompile(
+			`^\(initramfs\)|Gave up waiting for (root|suspend)|ALERT! .* does not exist|dracut:/#|Dropping to a shell`,
+		),
+		EndEarly,
+	},
 	{regexp.MustCompile(`^grub( rescue)?> *$`), EndLoader},
-	{regexp.MustCompile(`No bootable device|BdsDxe: No bootable option|UEFI Interactive Shell|Shell>|Operating System not found|Boot failed: not a bootable`), EndFirmware},
+	{
+		regexp.MustCompile(
+			`No bootable device|BdsDxe: No bootable option|UEFI Interactive Shell|Shell>|Operating System not found|` +
+				`Boot failed: not a bootable`,
+		),
+		EndFirmware,
+	},
 }
 
 // longestSilence is how long a machine may print nothing before it is taken to have stopped.
@@ -140,7 +157,12 @@ func (r Rehearsal) Check(ctx context.Context, draft block.Device) action.Check {
 	}
 	c.OK, c.Saw = seen.Starts, fmt.Sprintf("%s, after %s: %q", seen.End, seen.Took.Round(time.Second), seen.Saw)
 	if seen.Saw == "" && len(seen.Last) > 0 {
-		c.Saw = fmt.Sprintf("%s (%s); the last words: %q", seen.End, seen.Took.Round(time.Second), seen.Last[len(seen.Last)-1])
+		c.Saw = fmt.Sprintf(
+			"%s (%s); the last words: %q",
+			seen.End,
+			seen.Took.Round(time.Second),
+			seen.Last[len(seen.Last)-1],
+		)
 	}
 	return c
 }
@@ -230,7 +252,10 @@ func (r Rehearsal) speakOnSerial(ctx context.Context, copied *block.Draft, done 
 			return err
 		}
 		if n > 0 {
-			done.Notes = append(done.Notes, "on the copy that was started, loader and kernel were told to use the serial console")
+			done.Notes = append(
+				done.Notes,
+				"on the copy that was started, loader and kernel were told to use the serial console",
+			)
 		}
 	}
 	return nil

@@ -245,7 +245,15 @@ func config(database, bags string, site []string, log io.Writer) service.Config 
 
 // told says who is told of what the fleet does.
 func told(c *cli.Command) (n notices.Sender, err error) {
-	n.Webhook, n.Mail, n.From, n.To = c.String("webhook"), c.String("mail"), c.String("mail-from"), c.StringSlice("mail-to")
+	n.Webhook, n.Mail, n.From, n.To = c.String(
+		"webhook",
+	), c.String(
+		"mail",
+	), c.String(
+		"mail-from",
+	), c.StringSlice(
+		"mail-to",
+	)
 	if n.Webhook != "" {
 		if c.String("webhook-key") == "" {
 			return n, errors.New("--webhook needs --webhook-key: who gets the notices has to know that they are ours")

@@ -279,6 +279,11 @@ var systemActions = map[ID]Action{
 			return s.RemakeEarlyImages(ctx, c.toolOptions())
 		}, proveChain,
 	),
+	"boot.install-loader": systemAction(
+		func(ctx context.Context, c *Context, s system.BootTools) ([]string, error) {
+			return s.InstallLoader(ctx, c.toolOptions())
+		}, proveChain,
+	),
 	"boot.menu": systemAction(
 		func(ctx context.Context, c *Context, s system.BootTools) ([]string, error) {
 			return s.RemakeMenu(ctx, c.toolOptions())

@@ -60,7 +60,7 @@ const (
 	Writing = "writing"
 	// Rehearsing is starting the machine on a copy of what would stand there.
 	Rehearsing = "starting it on a copy"
-	Proving = "proving"
+	Proving    = "proving"
 )
 
 // A taking is one rung being taken.
@@ -209,7 +209,11 @@ func (t *taking) notInUse(touches func(action.Used) bool) bool {
 	if t.Environment.InUse == nil || t.action.OnFirmware {
 		return true
 	}
-	c := action.Check{What: "nothing that is written is in use", OK: true, Saw: "nothing of the disk that would be touched is"}
+	c := action.Check{
+		What: "nothing that is written is in use",
+		OK:   true,
+		Saw:  "nothing of the disk that would be touched is",
+	}
 	list, err := t.Environment.InUse()
 	if err != nil {
 		c.OK, c.Saw = false, err.Error()

@@ -106,7 +106,10 @@ func TestKeysFollowWhatPeopleSaid(t *testing.T) {
 }
 
 func TestTemplatesKeepWhatTheFailureIs(t *testing.T) {
-	one := Template("lerrick-kiosk-2: cannot write /var/lib/x/7f3: error 0x40100008 after 12 s, version 3.1-2", "lerrick-kiosk-2")
+	one := Template(
+		"lerrick-kiosk-2: cannot write /var/lib/x/7f3: error 0x40100008 after 12 s, version 3.1-2",
+		"lerrick-kiosk-2",
+	)
 	two := Template("tarvoe-kiosk-1: cannot write /opt/y: error 0x40100008 after 9 s, version 3.2-1", "tarvoe-kiosk-1")
 	other := Template("tarvoe-kiosk-1: cannot write /opt/y: error 0x40100009 after 9 s, version 3.2-1", "tarvoe-kiosk-1")
 	if one != two || one == other {
@@ -115,8 +118,17 @@ func TestTemplatesKeepWhatTheFailureIs(t *testing.T) {
 }
 
 func TestTwinsAndDifferences(t *testing.T) {
-	here := map[string]string{"site": "A", "model": "Sloop", "package sed": "4.8", "package tar": "1", "service mail": "off"}
-	near := Candidate{"near", map[string]string{"site": "B", "model": "Sloop", "package sed": "4.9", "package tar": "1", "service mail": "on"}}
+	here := map[string]string{
+		"site":         "A",
+		"model":        "Sloop",
+		"package sed":  "4.8",
+		"package tar":  "1",
+		"service mail": "off",
+	}
+	near := Candidate{
+		"near",
+		map[string]string{"site": "B", "model": "Sloop", "package sed": "4.9", "package tar": "1", "service mail": "on"},
+	}
 	far := Candidate{"far", map[string]string{"model": "Brig", "package sed": "4.9"}}
 	healthy := []Candidate{far, near}
 	failing := []Candidate{{"f", map[string]string{"package sed": "4.8", "service mail": "on"}}}

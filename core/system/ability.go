@@ -203,6 +203,8 @@ type (
 	BootTools interface {
 		RemakeEarlyImages(context.Context, ToolOptions) ([]string, error)
 		RemakeMenu(context.Context, ToolOptions) ([]string, error)
+		// InstallLoader puts the loader back where all of it is gone, with a menu.
+		InstallLoader(context.Context, ToolOptions) ([]string, error)
 		// ChainHolds says where the chain is broken, as it stands now.
 		ChainHolds() error
 	}

@@ -81,11 +81,13 @@ func TestASystemIsEnteredOnADraft(t *testing.T) {
 		}
 		return out
 	}
-	if out := run(system.Command{Args: []string{"/bin/tool", "look"}}); out.Text != "interfaces 1, processes 1, policy true, mode true\n" {
+	if out := run(system.Command{Args: []string{"/bin/tool", "look"}}); out.Text != "interfaces 1, processes 1, "+
+		"policy true, mode true\n" {
 		t.Errorf("what the program finds around it: %q", out.Text)
 	}
 	out := run(system.Command{Args: []string{
-		"/bin/tool", "write", "/etc/new", "a", "write", "/etc/keep", "other", "remove", "/etc/gone", "mkdir", "/boot/efi/EFI/debian",
+		"/bin/tool", "write", "/etc/new", "a", "write", "/etc/keep", "other", "remove", "/etc/gone", "mkdir",
+		"/boot/efi/EFI/debian",
 		"write", "/boot/efi/EFI/debian/grub.cfg", "search", "say", "done",
 	}})
 	if out.Status != 0 || out.Text != "done\n" {

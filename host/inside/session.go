@@ -181,7 +181,10 @@ func (s *session) mountPartition(p layout.Partition, m system.Mount) error {
 	}
 	kind := s.contents[m.Partition].Kind
 	if strings.HasPrefix(kind, "fat") {
-		f, err := layOut(block.NewWriteRange(s.dev, p.Off, p.Length), filepath.Join(s.base, fmt.Sprintf("fat-%d", m.Partition)))
+		f, err := layOut(
+			block.NewWriteRange(s.dev, p.Off, p.Length),
+			filepath.Join(s.base, fmt.Sprintf("fat-%d", m.Partition)),
+		)
 		if err != nil {
 			return err
 		}

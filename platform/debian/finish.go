@@ -342,7 +342,11 @@ func (w *worker) takeBack(ctx context.Context) error {
 }
 
 // withoutScripts does something while a package's scripts for its removal are out of the way.
-func (w *worker) withoutScripts(_ context.Context, name string, do func() (system.Output, error)) (system.Output, error) {
+func (w *worker) withoutScripts(
+	_ context.Context,
+	name string,
+	do func() (system.Output, error),
+) (system.Output, error) {
 	files := w.in.Files()
 	for _, s := range []string{"prerm", "postrm"} {
 		at := fmt.Sprintf("%s/%s.%s", infoFolder, name, s)

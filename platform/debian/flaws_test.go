@@ -39,7 +39,8 @@ func smallSystem(t *testing.T) string {
 	for _, name := range []string{"skerrow-chart", "skerrow-deck", "skerrow-tide"} {
 		tree := t.TempDir()
 		for file, text := range map[string]string{
-			"DEBIAN/control":  "Package: " + name + "\nVersion: 1.0\nArchitecture: all\nMaintainer: IT <it@skerrow.example>\nDescription: " + name + "\n",
+			"DEBIAN/control": "Package: " + name + "\nVersion: 1.0\nArchitecture: all\nMaintainer: IT " +
+				"<it@skerrow.example>\nDescription: " + name + "\n",
 			"DEBIAN/postinst": "#!/bin/sh\nexit 0\n", "usr/bin/" + name: "#!/bin/sh\necho " + name + "\n",
 		} {
 			path := filepath.Join(tree, file)
@@ -50,7 +51,8 @@ func smallSystem(t *testing.T) string {
 				t.Fatal(err)
 			}
 		}
-		sums, err := exec.CommandContext(t.Context(), "sh", "-c", "cd "+tree+" && md5sum usr/bin/* > DEBIAN/md5sums").CombinedOutput()
+		sums, err := exec.CommandContext(t.Context(), "sh", "-c", "cd "+tree+" && md5sum usr/bin/* > DEBIAN/md5sums").
+			CombinedOutput()
 		if err != nil {
 			t.Fatalf("%v: %s", err, sums)
 		}
@@ -85,28 +87,50 @@ func sound(t *testing.T, dir string) string {
 // system where nothing is wrong.
 func TestRecordsThatDpkgRefusesArePutRight(t *testing.T) {
 	breaks := map[string]func(dir string) error{
-		"the database is empty":      func(dir string) error { return os.Truncate(dir+"/"+statusFile, 0) },
-		"the database is gone":       func(dir string) error { return os.Remove(dir + "/" + statusFile) },
-		"the database has zeros":     func(dir string) error { return overwrite(dir+"/"+statusFile, 20, make([]byte, 30)) },
-		"the database is cut off":    func(dir string) error { return os.Truncate(dir+"/"+statusFile, 300) },
-		"a word that is not a field": func(dir string) error { return overwrite(dir+"/"+statusFile, 1, []byte(" nonsense\n")) },
-		"the database is a folder":   func(dir string) error { return folderInPlace(dir + "/" + statusFile) },
-		"a note that is none":        func(dir string) error { return os.WriteFile(dir+"/var/lib/dpkg/updates/0001", []byte("x\n"), 0o600) },
-		"no folder for notes":        func(dir string) error { return os.Remove(dir + "/var/lib/dpkg/updates") },
-		"a list of files is cut off": func(dir string) error { return os.Truncate(dir+"/"+infoFolder+"/skerrow-deck.list", 20) },
-		"a list of files is empty":   func(dir string) error { return os.Truncate(dir+"/"+infoFolder+"/skerrow-deck.list", 0) },
-		"a list of files is gone":    func(dir string) error { return os.Remove(dir + "/" + infoFolder + "/skerrow-deck.list") },
+		"the database is empty":   func(dir string) error { return os.Truncate(dir+"/"+statusFile, 0) },
+		"the database is gone":    func(dir string) error { return os.Remove(dir + "/" + statusFile) },
+		"the database has zeros":  func(dir string) error { return overwrite(dir+"/"+statusFile, 20, make([]byte, 30)) },
+		"the database is cut off": func(dir string) error { return os.Truncate(dir+"/"+statusFile, 300) },
+		"a word that is not a field": func(dir string) error {
+			return overwrite(dir+"/"+statusFile, 1,
+				[]byte(" nonsense\n"))
+		},
+		"the database is a folder": func(dir string) error { return folderInPlace(dir + "/" + statusFile) },
+		"a note that is none": func(dir string) error {
+			return os.WriteFile(dir+"/var/lib/dpkg/updates/0001",
+				[]byte("x\n"), 0o600)
+		},
+		"no folder for notes": func(dir string) error { return os.Remove(dir + "/var/lib/dpkg/updates") },
+		"a list of files is cut off": func(dir string) error {
+			return os.Truncate(dir+"/"+infoFolder+"/skerrow-deck.list",
+				20)
+		},
+		"a list of files is empty": func(dir string) error {
+			return os.Truncate(dir+"/"+infoFolder+"/skerrow-deck.list",
+				0)
+		},
+		"a list of files is gone": func(dir string) error { return os.Remove(dir + "/" + infoFolder + "/skerrow-deck.list") },
 		"an override of nobody": func(dir string) error {
 			return os.WriteFile(dir+"/"+overrideFile, []byte("ghost ghost 0755 /srv\n"), 0o600)
 		},
 		"diversions are cut off": func(dir string) error {
 			return os.WriteFile(dir+"/"+diversions, []byte("/usr/bin/a\n/usr/bin/b\n"), 0o600)
 		},
-		"a trigger that is none":       func(dir string) error { return os.WriteFile(dir+"/var/lib/dpkg/triggers/File", []byte("x\n"), 0o600) },
-		"the downloads are a file":     func(dir string) error { return fileInPlace(dir + "/" + cacheFolder) },
-		"a script cannot be run":       func(dir string) error { return os.Chmod(dir+"/"+infoFolder+"/skerrow-tide.postinst", 0o644) },
-		"a script is empty":            func(dir string) error { return os.Truncate(dir+"/"+infoFolder+"/skerrow-tide.postinst", 0) },
-		"the list of packages at hand": func(dir string) error { return os.WriteFile(dir+"/var/lib/dpkg/available", []byte("junk\n"), 0o600) },
+		"a trigger that is none": func(dir string) error {
+			return os.WriteFile(dir+"/var/lib/dpkg/triggers/File",
+				[]byte("x\n"), 0o600)
+		},
+		"the downloads are a file": func(dir string) error { return fileInPlace(dir + "/" + cacheFolder) },
+		"a script cannot be run": func(dir string) error {
+			return os.Chmod(dir+"/"+infoFolder+"/skerrow-tide.postinst", 0o644)
+		},
+		"a script is empty": func(dir string) error {
+			return os.Truncate(dir+"/"+infoFolder+"/skerrow-tide.postinst", 0)
+		},
+		"the list of packages at hand": func(dir string) error {
+			return os.WriteFile(dir+"/var/lib/dpkg/available",
+				[]byte("junk\n"), 0o600)
+		},
 	}
 	healthy := smallSystem(t)
 	if list := (&inner{fsys: openRoot(t, healthy).FS()}).flaws(); len(list) != 0 {
@@ -143,7 +167,8 @@ func TestRecordsThatDpkgRefusesArePutRight(t *testing.T) {
 			if why := sound(t, dir); why != "" {
 				t.Errorf("dpkg still minds: %s", why)
 			}
-			out, err := exec.CommandContext(t.Context(), "dpkg-query", "--admindir="+dir+"/"+dpkgFolder, "-W", "-f=${Package} ").Output()
+			out, err := exec.CommandContext(t.Context(), "dpkg-query", "--admindir="+dir+"/"+dpkgFolder, "-W", "-f=${Package} ").
+				Output()
 			if err != nil || string(out) != "skerrow-chart skerrow-deck skerrow-tide " {
 				t.Errorf("dpkg knows %q: %v", out, err)
 			}

@@ -94,7 +94,9 @@ func (w *worker) holdNamed(_ context.Context, text string) (string, error) {
 	return "", nil
 }
 
-var ranParts = regexp.MustCompile(`(?m)(?:E: |run-parts: (?:failed|executing|missing|component) )\S*?([A-Za-z0-9_.-]+) (?:failed|exited)`)
+var ranParts = regexp.MustCompile(
+	`(?m)(?:E: |run-parts: (?:failed|executing|missing|component) )\S*?([A-Za-z0-9_.-]+) (?:failed|exited)`,
+)
 
 func (w *worker) isLocal(name string) bool {
 	info, err := w.in.Files().Lstat(name)
@@ -185,7 +187,8 @@ func (w *worker) chmodNamed(_ context.Context, text string) (string, error) {
 }
 
 var missingProgram = regexp.MustCompile(
-	`(?m)(?:^|[ :])([a-z0-9][a-z0-9+._-]*): (?:command )?not found|(/(?:usr/)?s?bin/[a-z0-9+._-]+): (?:bad interpreter|No such file)|` +
+	`(?m)(?:^|[ :])([a-z0-9][a-z0-9+._-]*): (?:command )?not found|` +
+		`(/(?:usr/)?s?bin/[a-z0-9+._-]+): (?:bad interpreter|No such file)|` +
 		`error while loading shared libraries: (\S+): `,
 )
 

@@ -108,7 +108,12 @@ func (n *inner) VerifyPayloads(
 // VerifyPayloads holds every file of every package of a system against the checksum that the
 // package carries. Files that people may change, and documents that were left out, are no
 // faults. Paths that carry no checksum, such as links, have to be there.
-func VerifyPayloads(ctx context.Context, root fs.FS, workers int, progress func(done, of int)) (*store.Verification, error) {
+func VerifyPayloads(
+	ctx context.Context,
+	root fs.FS,
+	workers int,
+	progress func(done, of int),
+) (*store.Verification, error) {
 	list := payloads(root)
 	report := &store.Verification{Faults: []store.Fault{}}
 	packages := map[string]bool{}
@@ -262,7 +267,8 @@ func lookAtPayloads(_ *inner, root fs.FS) (list []flaw) {
 // isVital reports whether a folder holds what programs need to run.
 func isVital(folder string) bool {
 	return slices.Contains([]string{
-		"bin", "sbin", "usr/bin", "usr/sbin", "boot", "lib", "lib64", "usr/lib", "usr/lib64", "usr/lib/dpkg", "usr/lib/apt/methods",
+		"bin", "sbin", "usr/bin", "usr/sbin", "boot", "lib", "lib64", "usr/lib", "usr/lib64", "usr/lib/dpkg",
+		"usr/lib/apt/methods",
 	}, folder) || strings.HasSuffix(folder, "-linux-gnu") || strings.HasPrefix(folder, "usr/share/initramfs-tools") ||
 		strings.HasPrefix(folder, "usr/share/perl") || strings.HasPrefix(folder, "usr/lib/systemd")
 }
@@ -342,7 +348,11 @@ func packageOf(root fs.FS, name string) bag.Package {
 }
 
 // restore puts files of a package back from the first place that has it.
-func (w *worker) restore(p bag.Package, want map[string]string, sources []store.Source) (from string, put int, err error) {
+func (w *worker) restore(
+	p bag.Package,
+	want map[string]string,
+	sources []store.Source,
+) (from string, put int, err error) {
 	try := func(deb *debFile, err error) (bool, error) {
 		if err != nil {
 			return false, nil //nolint:nilerr // the next source may have it

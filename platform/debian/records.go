@@ -330,7 +330,9 @@ func lookAtAvailable(n *inner, root fs.FS) []flaw {
 	if why == "" {
 		return nil
 	}
-	return []flaw{{bag.StateFault{File: name, Text: "the list of available packages cannot be read: " + why}, n.asides(name)}}
+	return []flaw{
+		{bag.StateFault{File: name, Text: "the list of available packages cannot be read: " + why}, n.asides(name)},
+	}
 }
 
 // lookAtUpdates looks at the notes of a run that was cut off: dpkg takes them into the

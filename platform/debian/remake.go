@@ -168,8 +168,10 @@ func (w *worker) ownMenu() (text []byte, count int, err error) {
 	}
 	arguments := w.arguments()
 	var b bytes.Buffer
-	b.WriteString("# Written from the kernels that are there. update-grub writes it anew.\nset timeout=5\nset default=0\n" +
-		"insmod part_gpt\ninsmod part_msdos\ninsmod ext2\n")
+	b.WriteString(
+		"# Written from the kernels that are there. update-grub writes it anew.\nset timeout=5\nset default=0\n" +
+			"insmod part_gpt\ninsmod part_msdos\ninsmod ext2\n",
+	)
 	for _, version := range w.kernels() {
 		fmt.Fprintf(&b, "menuentry 'Debian GNU/Linux, with Linux %s' {\n\tsearch --no-floppy --fs-uuid --set=root %s\n"+
 			"\tlinux %s/vmlinuz-%s root=UUID=%s ro %s\n", version, bootUUID, folder, version, root, arguments)

@@ -205,7 +205,8 @@ func lookAtLists(n *inner, root fs.FS) (list []flaw) {
 		switch {
 		case e.IsDir() || e.Name() == "lock":
 			continue
-		case strings.HasSuffix(name, "_Packages") || strings.HasSuffix(name, "_Sources") || strings.HasSuffix(name, "Release"):
+		case strings.HasSuffix(name, "_Packages") || strings.HasSuffix(name, "_Sources") || strings.HasSuffix(name,
+			"Release"):
 		default:
 			continue
 		}
@@ -302,17 +303,22 @@ func soundSources(text string) (sound string, bad []string) {
 	parts := strings.Split(text, "\n\n")
 	for i, part := range parts {
 		p := paragraph{}
-		err := eachParagraph(strings.NewReader(part), []string{"types", "uris", "suites", "components"}, func(f paragraph) error {
-			for k, v := range f {
-				p[k] = v
-			}
-			return nil
-		})
+		err := eachParagraph(
+			strings.NewReader(part),
+			[]string{"types", "uris", "suites", "components"},
+			func(f paragraph) error {
+				for k, v := range f {
+					p[k] = v
+				}
+				return nil
+			},
+		)
 		if strings.TrimSpace(part) == "" || err == nil && len(p) == 0 {
 			continue
 		}
 		path := strings.HasSuffix(p["suites"], "/")
-		if err != nil || p["types"] == "" || !strings.Contains(p["uris"], ":") || p["suites"] == "" || (p["components"] == "") != path {
+		if err != nil || p["types"] == "" || !strings.Contains(p["uris"], ":") || p["suites"] == "" ||
+			(p["components"] == "") != path {
 			first, _, _ := strings.Cut(strings.TrimSpace(part), "\n")
 			bad = append(bad, first)
 			parts[i] = "# " + strings.ReplaceAll(part, "\n", "\n# ")

@@ -37,7 +37,11 @@ func (a *API) enrolRoutes(api huma.API) {
 		done, err := a.Store.Enrol(ctx, in.Body.Code, in.Body.Public)
 		if errors.Is(err, records.ErrNotFound) {
 			a.failedSignIn(ctx, true)
-			return nil, problem(http.StatusUnauthorized, "sign-in", "this code is not known, was used, or has expired; have another one made")
+			return nil, problem(
+				http.StatusUnauthorized,
+				"sign-in",
+				"this code is not known, was used, or has expired; have another one made",
+			)
 		}
 		if err != nil {
 			return nil, a.internal("enrol", err)
@@ -62,7 +66,11 @@ func (a *API) enrolRoutes(api huma.API) {
 		done, err := a.Store.SignOn(ctx, in.Body, rand.Text())
 		if errors.Is(err, records.ErrNotFound) {
 			a.failedSignIn(ctx, true)
-			return nil, problem(http.StatusUnauthorized, "sign-in", "this agent is not known or was turned off, or its clock is wrong")
+			return nil, problem(
+				http.StatusUnauthorized,
+				"sign-in",
+				"this agent is not known or was turned off, or its clock is wrong",
+			)
 		}
 		if err != nil {
 			return nil, a.internal("sign on", err)
@@ -150,7 +158,8 @@ func (a *API) agentRoutes(api huma.API) {
 	})
 	huma.Register(api, huma.Operation{
 		OperationID: "report-order", Method: http.MethodPatch, Path: "/api/v1/orders/{id}", Tags: []string{"agents"},
-		Summary: "Tell how an order stands; only the agent of its machine may", Errors: []int{http.StatusNotFound, http.StatusConflict},
+		Summary: "Tell how an order stands; only the agent of its machine may", Errors: []int{http.StatusNotFound,
+			http.StatusConflict},
 	}, func(ctx context.Context, in *struct {
 		ID   int64 `path:"id" minimum:"1"`
 		Body client.OrderReport
@@ -164,7 +173,13 @@ func (a *API) agentRoutes(api huma.API) {
 		if err := a.Store.ReportOrder(ctx, machine, in.ID, in.Body); err != nil {
 			return nil, a.caseProblem("report an order", fmt.Sprintf("order %d", in.ID), err)
 		}
-		a.note(ctx, client.AuditDone, "order", fmt.Sprintf("order %d, %s", in.ID, machine), string(in.Body.State)+" "+in.Body.Problem)
+		a.note(
+			ctx,
+			client.AuditDone,
+			"order",
+			fmt.Sprintf("order %d, %s", in.ID, machine),
+			string(in.Body.State)+" "+in.Body.Problem,
+		)
 		return &struct{ Body struct{} }{}, nil
 	})
 	a.rolloutRoutes(api)

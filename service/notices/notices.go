@@ -152,8 +152,15 @@ func (s *Sender) mail(n records.Notice) error {
 		"outbreak.lifted": "No longer held back",
 	}[n.Kind]
 	plain := func(text string) string { return strings.Map(noControls, text) }
-	text := fmt.Sprintf("From: %s\r\nTo: %s\r\nSubject: %s\r\nMIME-Version: 1.0\r\nContent-Type: text/plain; charset=utf-8\r\n\r\n"+
-		"%s\r\n\r\ndiorthos cohorts %d\r\n", s.From, strings.Join(s.To, ", "), plain(subject), plain(subject), data.Cohort)
+	text := fmt.Sprintf(
+		"From: %s\r\nTo: %s\r\nSubject: %s\r\nMIME-Version: 1.0\r\nContent-Type: text/plain; charset=utf-8\r\n\r\n"+
+			"%s\r\n\r\ndiorthos cohorts %d\r\n",
+		s.From,
+		strings.Join(s.To, ", "),
+		plain(subject),
+		plain(subject),
+		data.Cohort,
+	)
 	if _, _, err := net.SplitHostPort(s.Mail); err != nil {
 		return err
 	}

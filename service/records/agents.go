@@ -57,7 +57,8 @@ func (s *Store) Enrol(ctx context.Context, code string, public []byte) (*client.
 	err := s.inTx(ctx, func(db *gorm.DB, _ func(func(pgx.Tx) error) error) error {
 		var c struct{ Machine, Site, MadeBy string }
 		if err := db.Raw(
-			"update agent_codes set used_at = now() where hash = ? and used_at is null and expires_at > now() returning machine, site, made_by",
+			"update agent_codes set used_at = now() where hash = ? and used_at is null and expires_at > now() returning "+
+				"machine, site, made_by",
 			hash(code),
 		).Scan(&c).Error; err != nil {
 			return err
@@ -66,7 +67,8 @@ func (s *Store) Enrol(ctx context.Context, code string, public []byte) (*client.
 			return ErrNotFound
 		}
 		done.Machine = c.Machine
-		if err := db.Exec("update agents set ended_at = now() where machine = ? and ended_at is null", c.Machine).Error; err != nil {
+		if err := db.Exec("update agents set ended_at = now() where machine = ? and ended_at is null",
+			c.Machine).Error; err != nil {
 			return err
 		}
 		p := Person{Name: "agent of " + c.Machine, Role: client.Work, Sites: []string{}, Machine: c.Machine}
@@ -76,8 +78,12 @@ func (s *Store) Enrol(ctx context.Context, code string, public []byte) (*client.
 			return err
 		}
 		return db.Raw(
-			"insert into agents (machine, person_id, public, enrolled_by) values (?, (select id from people where name = ?), ?, ?) returning id",
-			c.Machine, p.Name, public, c.MadeBy,
+			"insert into agents (machine, person_id, public, enrolled_by) values (?, (select id from people where name = "+
+				"?), ?, ?) returning id",
+			c.Machine,
+			p.Name,
+			public,
+			c.MadeBy,
 		).Row().Scan(&done.Agent)
 	})
 	return done, err
@@ -146,13 +152,17 @@ func (s *Store) EndAgent(ctx context.Context, id int64) error {
 func (s *Store) NextOrder(ctx context.Context, machine string) (*client.AgentOrder, error) {
 	var o client.AgentOrder
 	err := s.db.WithContext(ctx).Raw(
-		"update agents set seen_at = now() where machine = ? and ended_at is null and (seen_at is null or seen_at < now() - interval '10 seconds')",
+		"update agents set seen_at = now() where machine = ? and ended_at is null and (seen_at is null or seen_at < "+
+			"now() - interval '10 seconds')",
 		machine,
-	).Scan(&struct{}{}).Error
+	).
+		Scan(&struct{}{}).Error
 	if err == nil {
 		err = s.db.WithContext(ctx).Raw(
-			"select id, payload, signature from orders where machine = ? and state in ('ordered', 'running') order by id limit 1", machine,
-		).Scan(&o).Error
+			"select id, payload, signature from orders where machine = ? and state in ('ordered', 'running') order by id "+
+				"limit 1", machine,
+		).
+			Scan(&o).Error
 	}
 	if err != nil || o.ID == 0 {
 		return nil, err
@@ -163,7 +173,8 @@ func (s *Store) NextOrder(ctx context.Context, machine string) (*client.AgentOrd
 // ReportOrder notes what an agent says of an order of its machine.
 func (s *Store) ReportOrder(ctx context.Context, machine string, id int64, r client.OrderReport) error {
 	done := s.db.WithContext(ctx).Exec(
-		"update orders set state = ?, problem = ?, changed_at = now() where id = ? and machine = ? and state in ('ordered', 'running')",
+		"update orders set state = ?, problem = ?, changed_at = now() where id = ? and machine = ? and state in "+
+			"('ordered', 'running')",
 		r.State, r.Problem, id, machine,
 	)
 	if done.Error == nil && done.RowsAffected == 0 {

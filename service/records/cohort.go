@@ -39,8 +39,10 @@ func (s *Store) CohortDetail(ctx context.Context, sites []string, id int64) (*cl
 		return db
 	}
 	var rows []caseRow
-	latest := "cases.number in (select max(number) from cases where cohort_id = ? group by machine_id order by 1 desc limit ?)"
-	if err := at(s.caseQuery(ctx)).Where(latest, id, casesOfCohort).Order("cases.number desc").Find(&rows).Error; err != nil {
+	latest := "cases.number in (select max(number) from cases where cohort_id = ? group by machine_id order by 1 " +
+		"desc limit ?)"
+	if err := at(s.caseQuery(ctx)).Where(latest, id,
+		casesOfCohort).Order("cases.number desc").Find(&rows).Error; err != nil {
 		return nil, err
 	}
 	for _, c := range rows {
@@ -108,7 +110,8 @@ func (s *Store) outcomes(ctx context.Context, where string, args ...any) ([]flee
 		Runs, Rungs            []byte
 	}
 	if err := s.db.WithContext(ctx).Raw(
-		`select cases.cause, machines.name as machine, climbs.person, climbs.runs, coalesce(cases.docket->'toDo', '[]') as rungs
+		`select cases.cause, machines.name as machine, climbs.person, climbs.runs,
+			coalesce(cases.docket->'toDo', '[]') as rungs
 		from climbs join cases on cases.number = climbs.case_number join machines on machines.id = cases.machine_id
 		where `+where+` order by climbs.id limit 20000`, args...,
 	).Scan(&rows).Error; err != nil {
@@ -201,8 +204,14 @@ func (s *Store) Twin(ctx context.Context, sites []string, name, against string) 
 	if err != nil {
 		return nil, err
 	}
-	failing, err := s.candidates(ctx, sites, `machines.id <> ? and machines.id in (select machine_id from cases where cohort_id =
-		(select cohort_id from cases where number = ?))`, row.ID, row.Latest)
+	failing, err := s.candidates(
+		ctx,
+		sites,
+		`machines.id <> ? and machines.id in (select machine_id from cases where cohort_id =
+		(select cohort_id from cases where number = ?))`,
+		row.ID,
+		row.Latest,
+	)
 	if err != nil {
 		return nil, err
 	}

@@ -86,7 +86,8 @@ const again = 7 * 24 * time.Hour
 func noteFleet(db *gorm.DB, number int64, n FleetNote) error {
 	var machineID int64
 	var now time.Time // when the bag came in: the order of reading does not count
-	if err := db.Raw("select machine_id, received_at from cases where number = ?", number).Row().Scan(&machineID, &now); err != nil {
+	if err := db.Raw("select machine_id, received_at from cases where number = ?", number).Row().Scan(&machineID,
+		&now); err != nil {
 		return err
 	}
 	if err := noteTraits(db, machineID, n); err != nil {
@@ -97,7 +98,8 @@ func noteFleet(db *gorm.DB, number int64, n FleetNote) error {
 	}
 	var tries int64
 	if err := db.Raw(
-		"insert into tries (family, count) values (?, 1) on conflict (family) do update set count = tries.count + 1 returning count",
+		"insert into tries (family, count) values (?, 1) on conflict (family) do update set count = tries.count + 1 "+
+			"returning count",
 		n.Family,
 	).Scan(&tries).Error; err != nil || n.Failure == nil {
 		return err
@@ -168,7 +170,8 @@ func watchCohort(db *gorm.DB, c *cohortRow, number, tries int64, set map[string]
 	w := c.Watch.V
 	w.Passed(int(tries - c.Tries - 1))
 	if w.Quiet() || !w.Raised {
-		if err := db.Exec("update outbreaks set ended_at = now() where cohort_id = ? and ended_at is null", c.ID).Error; err != nil {
+		if err := db.Exec("update outbreaks set ended_at = now() where cohort_id = ? and ended_at is null",
+			c.ID).Error; err != nil {
 			return err
 		}
 	}
@@ -177,7 +180,13 @@ func watchCohort(db *gorm.DB, c *cohortRow, number, tries int64, set map[string]
 	if !raised || c.Muted {
 		return nil
 	}
-	o := outbreakRow{CohortID: c.ID, RaisedAt: time.Now(), RaisedBy: number, Machines: c.Machines, Watch: jsonOf[fleet.Watch]{w}}
+	o := outbreakRow{
+		CohortID: c.ID,
+		RaisedAt: time.Now(),
+		RaisedBy: number,
+		Machines: c.Machines,
+		Watch:    jsonOf[fleet.Watch]{w},
+	}
 	if err := db.Create(&o).Error; err != nil {
 		return err
 	}
@@ -282,7 +291,8 @@ func (s *Store) withOutbreaks(ctx context.Context, list []client.Cohort, sites [
 		ids[i] = c.ID
 	}
 	var going []outbreakRow
-	if err := s.outbreakQuery(ctx).Where("outbreaks.cohort_id in ? and outbreaks.ended_at is null", ids).Find(&going).Error; err != nil {
+	if err := s.outbreakQuery(ctx).Where("outbreaks.cohort_id in ? and outbreaks.ended_at is null",
+		ids).Find(&going).Error; err != nil {
 		return err
 	}
 	for i := range list {
@@ -426,9 +436,13 @@ func mergeCohort(db *gorm.DB, from, into int64) error {
 	if err := db.Exec("update cases set cohort_id = ? where cohort_id = ?", into, from).Error; err != nil {
 		return err
 	}
-	if err := db.Exec("update outbreaks set ended_at = now() where cohort_id = ? and ended_at is null", from).Error; err != nil {
+	if err := db.Exec("update outbreaks set ended_at = now() where cohort_id = ? and ended_at is null",
+		from).Error; err != nil {
 		return err
 	}
-	return db.Exec(`update cohorts set machines = (select count(distinct machine_id) from cases where cohort_id = cohorts.id)
-		where id in ?`, []int64{from, into}).Error
+	return db.Exec(
+		`update cohorts set machines = (select count(distinct machine_id) from cases where cohort_id = cohorts.id)
+		where id in ?`,
+		[]int64{from, into},
+	).Error
 }

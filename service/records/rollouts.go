@@ -83,12 +83,23 @@ type candidate struct {
 }
 
 // Offer plans a roll-out, and begins it unless only a preview is wanted.
-func (s *Store) Offer(ctx context.Context, sites []string, wish client.RolloutWish, by string) (*client.Rollout, error) {
+func (s *Store) Offer(
+	ctx context.Context,
+	sites []string,
+	wish client.RolloutWish,
+	by string,
+) (*client.Rollout, error) {
 	members, err := s.candidatesFor(ctx, sites, wish)
 	if err != nil {
 		return nil, err
 	}
-	r := &client.Rollout{Cohort: wish.Cohort, Remedy: wish.Remedy, State: "going", By: by, Members: []client.RolloutMember{}}
+	r := &client.Rollout{
+		Cohort:  wish.Cohort,
+		Remedy:  wish.Remedy,
+		State:   "going",
+		By:      by,
+		Members: []client.RolloutMember{},
+	}
 	offered := make([]fleet.Member, len(members))
 	for i, m := range members {
 		offered[i] = m.Member
@@ -133,7 +144,8 @@ func (s *Store) Offer(ctx context.Context, sites []string, wish client.RolloutWi
 			return ErrGoing
 		}
 		row := rolloutRow{
-			CohortID: wish.Cohort, Remedy: wish.Remedy, Title: r.Title, Invasive: knowledge.Invasiveness(r.Invasive), State: r.State,
+			CohortID: wish.Cohort, Remedy: wish.Remedy, Title: r.Title, Invasive: knowledge.Invasiveness(r.Invasive),
+			State:   r.State,
 			BegunBy: by, BegunAt: time.Now(), ChangedAt: time.Now(),
 		}
 		if err := db.Create(&row).Error; err != nil {
@@ -155,7 +167,11 @@ func (s *Store) Offer(ctx context.Context, sites []string, wish client.RolloutWi
 				return err
 			}
 		}
-		return notify(db, "rollout.begun", map[string]any{"rollout": row.ID, "cohort": wish.Cohort, "title": r.Title, "by": by})
+		return notify(
+			db,
+			"rollout.begun",
+			map[string]any{"rollout": row.ID, "cohort": wish.Cohort, "title": r.Title, "by": by},
+		)
 	})
 	if err != nil {
 		return nil, err
@@ -179,7 +195,10 @@ func (s *Store) candidatesFor(ctx context.Context, sites []string, wish client.R
 	if err != nil {
 		return nil, err
 	}
-	if !slices.ContainsFunc(d.Helped, func(h client.RemedyOutcomes) bool { return h.Remedy == wish.Remedy && h.Proven > 0 }) {
+	if !slices.ContainsFunc(
+		d.Helped,
+		func(h client.RemedyOutcomes) bool { return h.Remedy == wish.Remedy && h.Proven > 0 },
+	) {
 		return nil, ErrNotProven
 	}
 	var seen []struct {
@@ -211,7 +230,8 @@ func (s *Store) candidatesFor(ctx context.Context, sites []string, wish client.R
 		m := candidate{Member: fleet.Member{Machine: c.Machine, Site: c.Site}, number: c.Number, digest: c.Bag}
 		at, has := agents[c.Machine]
 		var raw []byte
-		if err := s.db.WithContext(ctx).Raw("select docket from cases where number = ?", c.Number).Row().Scan(&raw); err != nil {
+		if err := s.db.WithContext(ctx).Raw("select docket from cases where number = ?",
+			c.Number).Row().Scan(&raw); err != nil {
 			return nil, err
 		}
 		var read docket.Docket
@@ -289,8 +309,9 @@ func (s *Store) Rollout(ctx context.Context, sites []string, id int64) (*client.
 
 func (s *Store) rollout(ctx context.Context, row rolloutRow) (*client.Rollout, error) {
 	r := &client.Rollout{
-		ID: row.ID, Cohort: row.CohortID, Remedy: row.Remedy, Title: row.Title, Invasive: string(row.Invasive), State: row.State,
-		Why: row.Why, By: row.BegunBy, Begun: row.BegunAt.UTC(), Members: []client.RolloutMember{},
+		ID: row.ID, Cohort: row.CohortID, Remedy: row.Remedy, Title: row.Title, Invasive: string(row.Invasive),
+		State: row.State,
+		Why:   row.Why, By: row.BegunBy, Begun: row.BegunAt.UTC(), Members: []client.RolloutMember{},
 	}
 	orders, err := ordersOf(s.db.WithContext(ctx), row.ID)
 	if err != nil {
@@ -312,7 +333,8 @@ func (s *Store) rollout(ctx context.Context, row rolloutRow) (*client.Rollout, e
 func ordersOf(db *gorm.DB, rollout int64) (list []orderRow, err error) {
 	return list, db.Raw(
 		`select distinct on (orders.wave, orders.machine) orders.*, coalesce(machines.site, '') as site from orders
-		left join machines on machines.name = orders.machine where rollout_id = ? order by orders.wave, orders.machine, orders.id desc`,
+		left join machines on machines.name = orders.machine where rollout_id = ?
+		order by orders.wave, orders.machine, orders.id desc`,
 		rollout,
 	).Scan(&list).Error
 }
@@ -343,7 +365,12 @@ func tally(orders []orderRow) (t fleet.Tally, wave int) {
 }
 
 // ChangeRollout stops a roll-out, lets it go on, or takes it back.
-func (s *Store) ChangeRollout(ctx context.Context, sites []string, id int64, state, by string) (*client.Rollout, error) {
+func (s *Store) ChangeRollout(
+	ctx context.Context,
+	sites []string,
+	id int64,
+	state, by string,
+) (*client.Rollout, error) {
 	from := map[string][]string{
 		"paused": {"going"}, "going": {"paused", "halted"}, "stopped": {"going", "paused", "halted"},
 		"taking back": {"going", "paused", "halted", "stopped", "done"},
@@ -359,8 +386,10 @@ func (s *Store) ChangeRollout(ctx context.Context, sites []string, id int64, sta
 			return done.Error
 		}
 		return db.Exec(
-			"update orders set state = 'stopped', problem = ?, changed_at = now() where rollout_id = ? and state in ('waiting', 'ordered')",
-			"stopped by "+by, id,
+			"update orders set state = 'stopped', problem = ?, changed_at = now() where rollout_id = ? and state in "+
+				"('waiting', 'ordered')",
+			"stopped by "+by,
+			id,
 		).Error
 	})
 	if err != nil {
@@ -451,14 +480,18 @@ func order(db *gorm.DB, r rolloutRow, o orderRow, key ed25519.PrivateKey) error 
 		return err
 	}
 	payload, signature, err := climb.Order{
-		ID: o.ID, Machine: o.Machine, Case: *o.CaseNumber, Evidence: evidence, Rung: o.Rung, Remedy: r.Remedy, Level: r.Invasive,
+		ID: o.ID, Machine: o.Machine, Case: *o.CaseNumber, Evidence: evidence, Rung: o.Rung, Remedy: r.Remedy,
+		Level:    r.Invasive,
 		Approved: r.BegunBy, Expires: time.Now().Add(orderValid).UTC(), Back: o.Back,
 	}.Sign(key)
 	if err != nil {
 		return err
 	}
 	return db.Exec(
-		"update orders set state = 'ordered', payload = ?, signature = ?, changed_at = now() where id = ?", payload, signature, o.ID,
+		"update orders set state = 'ordered', payload = ?, signature = ?, changed_at = now() where id = ?",
+		payload,
+		signature,
+		o.ID,
 	).Error
 }
 
@@ -482,7 +515,8 @@ func takeBack(db *gorm.DB, r rolloutRow, orders []orderRow, key ed25519.PrivateK
 			continue
 		}
 		back := orderRow{
-			Machine: o.Machine, RolloutID: &r.ID, Wave: o.Wave, State: client.OrderWaiting, CaseNumber: o.CaseNumber, Rung: o.Rung, Back: true,
+			Machine: o.Machine, RolloutID: &r.ID, Wave: o.Wave, State: client.OrderWaiting, CaseNumber: o.CaseNumber,
+			Rung: o.Rung, Back: true,
 			ChangedAt: time.Now(),
 		}
 		if err := db.Omit("Payload", "Signature").Create(&back).Error; err != nil {

@@ -66,10 +66,12 @@ func innerDisk(t *testing.T) string {
 		: >$T/var/lib/dpkg/status; : >$T/var/lib/dpkg/available
 		for p in skerrow-deck skerrow-tide; do
 			mkdir -p $D/$p/DEBIAN $D/$p/usr/bin; head -c 3000 /dev/urandom >$D/$p/usr/bin/$p; chmod 755 $D/$p/usr/bin/$p
-			printf 'Package: %s\nVersion: 1.0\nArchitecture: all\nMaintainer: IT <it@skerrow.example>\nDescription: x\n' $p >$D/$p/DEBIAN/control
+			printf 'Package: %s\nVersion: 1.0\nArchitecture: all\nMaintainer: x <x@y>\nDescription: x\n' $p \
+				>$D/$p/DEBIAN/control
 			(cd $D/$p; md5sum usr/bin/* >DEBIAN/md5sums)
 			dpkg-deb --root-owner-group -b $D/$p $T/var/cache/apt/archives/${p}_1.0_all.deb
-			dpkg --root=$T --force-not-root --force-script-chrootless --log=/dev/null -i $T/var/cache/apt/archives/${p}_1.0_all.deb
+			dpkg --root=$T --force-not-root --force-script-chrootless --log=/dev/null \
+				-i $T/var/cache/apt/archives/${p}_1.0_all.deb
 		done
 		echo altered >$T/usr/bin/skerrow-tide
 		sed -i '/^Package: skerrow-deck$/,/^$/s/^Status: .*/Status: install ok unpacked/' $T/var/lib/dpkg/status
