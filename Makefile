@@ -12,7 +12,7 @@ go_sources := $(shell find . -name '*.go' -not -path './console/node_modules/*')
 
 # make bench          how fast, as ratios to public tools
 
-.PHONY: bench race prove prove-reading prove-loop prove-disks demo demo-reset test packages packages-test build console lint screenshots fuzz clean
+.PHONY: bench race prove prove-reading prove-loop prove-disks prove-jobs prove-store demo demo-reset test packages packages-test build console lint screenshots fuzz clean
 
 demo: packages build
 	@exec bin/diorthos demo
@@ -85,16 +85,26 @@ bench: build
 	@scripts/bench.sh
 
 # The slow proofs: provoked failures, the closed loop, media started in QEMU, fuzzing.
-prove: prove-reading prove-loop prove-disks fuzz
+prove: prove-reading prove-loop prove-disks prove-store prove-jobs fuzz
 
 # The service's tests under the race detector: five minutes, most of them for compiling.
 race:
 	go test -race ./service/...
 
 # Written media start under SeaBIOS and OVMF; a restyled disk keeps every file.
+# The jobs that technicians came with, walked; writes docs/jobs.
+prove-jobs: build
+	@scripts/packages.sh test
+	DIORTHOS_JOBS=$(CURDIR)/docs/jobs go test ./e2e -count=1 -run 'TestJobs|TestARepairGoesRoundInWaves' -v
+
+# Real machines whose next run of apt cannot be made, mended and proven by their own tools.
+prove-store: build
+	@scripts/packages.sh prove
+	go test -tags prove ./e2e -count=1 -timeout 60m -run TestProveThatTheNextRunCanBeMade -v
+
 prove-disks: build
 	@scripts/packages.sh prove
-	go test -tags prove ./e2e -count=1 -run TestProve -v
+	go test -tags prove ./e2e -count=1 -timeout 90m -run TestProve -skip TestProveThatTheNextRunCanBeMade -v
 
 # A minute for each parser of bytes that come from outside.
 fuzz:

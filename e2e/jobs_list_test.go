@@ -85,7 +85,7 @@ var jobs = []walk{
 	},
 	{
 		number: 8, title: "The repair loop", try: "start",
-		said:   "It starts into the blue page again and again.",
+		said:   "It starts into its repair page, again and again.",
 		breaks: []string{"update-stops-start"},
 		steps: func(w *walker) {
 			w.finds("latest update")
