@@ -44,9 +44,10 @@ func spoil(t *testing.T, base, how string) (disk string) {
 // atRest says what dpkg and apt of a machine itself still mind, and sums its users' files.
 func atRest(t *testing.T, disk string) (minds, data string) {
 	t.Helper()
-	at := filepath.Join(t.TempDir(), "m")
+	at, copied := filepath.Join(t.TempDir(), "m"), filepath.Join(t.TempDir(), "copy.img")
+	witness(t, "cp", "--sparse=always", disk, copied) // looking changes it
 	witness(t, "mkdir", at)
-	witness(t, "mount", "-o", "loop,offset=1048576", disk, at)
+	witness(t, "mount", "-o", "loop,offset=1048576", copied, at)
 	defer func() { witness(t, "umount", "-R", at) }()
 	witness(t, "mount", "-t", "proc", "proc", at+"/proc")
 	c := exec.CommandContext(
@@ -67,7 +68,7 @@ func atRest(t *testing.T, disk string) (minds, data string) {
 		out = append(out, err.Error()...)
 	}
 	sums, err := exec.CommandContext(t.Context(), "sh", "-c",
-		"cd "+at+" && find home srv root usr/local -type f -exec sha256sum {} + | sort | sha256sum").Output()
+		"cd "+at+" && find home srv root -type f -exec sha256sum {} + | sort | sha256sum").Output()
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -199,14 +200,12 @@ func TestProveThatTheNextRunCanBeMade(t *testing.T) {
 					break
 				}
 			}
-			mendedDisk, _ := os.ReadFile(disk)
 			minds, data := atRest(t, disk)
 			if minds != "" {
 				t.Errorf("it is still minded: %s", minds)
 			} else {
 				mended++
 			}
-			put(t, disk, mendedDisk) // looking at it has changed it
 			journals, _ := filepath.Glob(filepath.Dir(disk) + "/*.journal")
 			slices.Sort(journals)
 			for _, j := range slices.Backward(journals) {

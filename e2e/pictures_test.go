@@ -14,7 +14,7 @@ func TestPicturesOfTheDemo(t *testing.T) {
 	url, token := os.Getenv("DIORTHOS_URL"), os.Getenv("DIORTHOS_TOKEN")
 	p := openPage(t)
 	p.do(chromedp.Navigate(url), chromedp.WaitVisible("#token"), chromedp.SendKeys("#token", token+"\r"))
-	p.waitText(" cases")
+	p.waitText("57 cases")
 	p.picture("cases")
 	p.do(chromedp.Navigate(url + "/cohorts"))
 	p.waitText("6 machines") // the outbreak above every page
