@@ -313,7 +313,8 @@ func hold(ctx context.Context, c *cli.Command) error {
 	if c.Bool("lift") {
 		newPage(c).line("%s %s is no longer held back", markGood, o.Held)
 	} else {
-		newPage(c).line("%s %s is held back, by %s", markGood, o.Held, o.HeldBy)
+		newPage(c).line("%s %s is held back, by %s: it is told to everybody, and machines are not kept from it by themselves",
+			markGood, o.Held, o.HeldBy)
 	}
 	return nil
 }

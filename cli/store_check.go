@@ -8,6 +8,7 @@ import (
 	"os"
 	"runtime"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -153,6 +154,12 @@ func showPackages(p *page, r packageReport, path string) {
 	}
 	if more := len(r.Faults) - len(shown.Faults); more > 0 {
 		p.line("    and %d more: --json lists all", more)
+	}
+	if n := len(r.Unsummed); n > 0 {
+		p.hangingIndent("  "+markNone+" ", fmt.Sprintf(
+			"%s no checksums, so that of their files only whether they are there was looked at: %s",
+			plural(n, "package brings", "packages bring"), strings.Join(r.Unsummed[:min(n, 8)], ", "),
+		))
 	}
 	p.head("Records, and what the package system works with")
 	if len(r.Records) == 0 {

@@ -71,6 +71,15 @@ func undo(ctx context.Context, image string, j *block.Journal) (err error) {
 	if image == "" {
 		image = target.Path
 	}
+	used, err := host.InUse(image)
+	for _, u := range used {
+		if err == nil && u.Meets(j.Changes()) {
+			return fmt.Errorf(
+				"%s: bytes %d to %d are %s: what is taken back would be written behind the kernel's back; unmount it first",
+				image, u.Off, u.Off+u.Length, u.Where,
+			)
+		}
+	}
 	dev, err := host.OpenDisk(image, target.SectorSize, false)
 	if err != nil {
 		return fmt.Errorf("%w; if the disk has another name now, give it with --image", err)

@@ -47,6 +47,13 @@ type Used struct {
 	Where       string // such as "mounted at /srv"
 }
 
+// Meets reports whether a change that begins at one of these places reaches into the stretch.
+func (u Used) Meets(writes []block.Write) bool {
+	return slices.ContainsFunc(writes, func(w block.Write) bool {
+		return w.Off < u.Off+u.Length && u.Off < w.Off+max(int64(len(w.Data)), 1)
+	})
+}
+
 // An Image is one that is only read.
 type Image interface {
 	block.Source

@@ -179,11 +179,7 @@ func (t *taking) draft(ctx context.Context, before *action.Context) (done bool, 
 	switch {
 	case len(writes) == 0:
 		return true, t.nothing("what it would write stands there already")
-	case !t.DryRun && !t.notInUse(func(u action.Used) bool {
-		return slices.ContainsFunc(writes, func(w block.Write) bool {
-			return w.Off < u.Off+u.Length && u.Off < w.Off+int64(len(w.Data))
-		})
-	}):
+	case !t.DryRun && !t.notInUse(func(u action.Used) bool { return u.Meets(writes) }):
 		return true, t.refused(*action.FirstFailed(t.run.Guard))
 	case t.Environment.Rehearse != nil && !t.action.OnFirmware:
 		t.phase(Rehearsing)
@@ -420,6 +416,9 @@ func Resume(
 	p, err := t.recorded(journal)
 	if err != nil {
 		return t.run, err
+	}
+	if !t.notInUse(func(u action.Used) bool { return u.Meets(journal.Changes()) }) {
+		return t.run, t.refused(*action.FirstFailed(t.run.Guard))
 	}
 	t.run.Outcome = CutOff
 	t.phase(Writing)

@@ -88,6 +88,9 @@ type Verification struct {
 	Files      int     `json:"files"`
 	Bytes      int64   `json:"bytes"` // hashed
 	Faults     []Fault `json:"faults"`
+	// Unsummed names components that bring no checksums: of their files nothing is known but
+	// whether they are there.
+	Unsummed []string `json:"unsummed,omitempty"`
 }
 
 // Verify checks every component: its manifest, what it needs, every payload,

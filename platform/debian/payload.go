@@ -121,6 +121,11 @@ func VerifyPayloads(
 		packages[p.of.Name] = true
 	}
 	report.Components = len(packages)
+	for _, p := range installedIn(root) {
+		if _, ok := infoName(root, p, "md5sums"); !ok && p.State == "installed" {
+			report.Unsummed = append(report.Unsummed, p.Name)
+		}
+	}
 	var mu sync.Mutex
 	var wait sync.WaitGroup
 	const share = 256 // files that a worker takes at a time
