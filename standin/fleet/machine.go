@@ -242,6 +242,16 @@ func (m Machine) systemTree(folder string) error {
 			return err
 		}
 	}
+	for _, name := range workFolders {
+		if err := os.MkdirAll(filepath.Join(folder, name), 0o755); err != nil {
+			return err
+		}
+	}
+	for _, name := range []string{"tmp", "var/tmp"} {
+		if err := os.Chmod(filepath.Join(folder, name), 0o777|fs.ModeSticky); err != nil {
+			return err
+		}
+	}
 	logs, err := fs.Sub(debian.Captured, "captured/full-boot-volume")
 	if err != nil {
 		return err
@@ -259,7 +269,7 @@ func (m Machine) systemTree(folder string) error {
 			text = quietDay(from, text)
 		}
 		if from == "dpkg.log" {
-			if err := putFile(folder, "var/lib/dpkg/status", database(text)); err != nil {
+			if err := putDatabase(folder, database(text)); err != nil {
 				return err
 			}
 		}
@@ -268,6 +278,25 @@ func (m Machine) systemTree(folder string) error {
 		}
 	}
 	return nil
+}
+
+// workFolders are those that dpkg, apt and the scripts of packages work in.
+var workFolders = []string{
+	"dev", "proc", "sys", "run", "tmp", "var/tmp", "etc/alternatives", "var/cache/debconf", "var/log/apt",
+	"var/cache/apt/archives/partial", "var/lib/apt/lists/partial", "var/lib/dpkg/info", "var/lib/dpkg/updates",
+	"var/lib/dpkg/triggers", "var/lib/dpkg/alternatives", "var/lib/dpkg/parts",
+}
+
+// putDatabase writes dpkg's database, with a list of files for each package.
+func putDatabase(folder string, text []byte) error {
+	for _, line := range strings.Split(string(text), "\n") {
+		if name, ok := strings.CutPrefix(line, "Package: "); ok {
+			if err := putFile(folder, "var/lib/dpkg/info/"+name+".list", []byte("/.\n")); err != nil {
+				return err
+			}
+		}
+	}
+	return putFile(folder, "var/lib/dpkg/status", text)
 }
 
 var stateLine = regexp.MustCompile(`(?m)^\S+ \S+ status (\S+) ([^:\s]+):(\S+) (\S+)$`)
