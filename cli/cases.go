@@ -191,6 +191,9 @@ func showCase(p *page, d *client.CaseDetail) {
 		p.line("%s  %s", p.strong(title), stateMark(d.State))
 		p.line("%s", p.faint(fmt.Sprintf("gathered %s UTC, read here by %s, not handed in", when(d.Received), d.By)))
 	}
+	if d.Cohort != nil && d.Cohort.Machines > 1 {
+		p.line("%s machines fail in this way: diorthos cohorts %d", strconv.Itoa(d.Cohort.Machines), d.Cohort.ID)
+	}
 	if d.Note != "" || d.State == client.Closed {
 		p.hangingIndent("  ", strings.TrimSpace(fmt.Sprintf("%s %s", d.ClosedBy, d.Note)))
 	}

@@ -16,6 +16,7 @@ import (
 // A Docket is the report of a case.
 type Docket struct {
 	Knowledge  string                `json:"knowledge"` // the version that it was drawn with
+	Site       string                `json:"site,omitempty"` // and of what outcomes at the site have taught
 	Machine    bag.Machine           `json:"machine"`
 	Gathered   time.Time             `json:"gathered"`
 	Call       *bag.Call             `json:"call,omitempty"` // what was told before there was evidence
@@ -106,6 +107,7 @@ func Draw(
 	}
 	d := &Docket{
 		Knowledge:  k.Version,
+		Site:       k.SiteVersion(),
 		Call:       facts.Call,
 		Machine:    facts.Machine,
 		Gathered:   facts.Gathered,

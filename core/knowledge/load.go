@@ -27,6 +27,7 @@ import (
 // Knowledge is one loaded body of knowledge. It does not change and is safe
 // for concurrent use.
 type Knowledge struct {
+	site       *site  // what outcomes at the site have taught; nil for nothing
 	Version    string // changes whenever a file does
 	Dialects   []*reading.Dialect
 	Lexicon    *reading.Lexicon

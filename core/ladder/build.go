@@ -73,9 +73,13 @@ func Build(
 			}
 			seen[id] = len(list)
 			r := k.Remedies[id]
-			chance := f.Probability * r.Helps
+			helps, here := k.Helps(f.Cause, id)
+			if here != "" {
+				why += "; " + here
+			}
+			chance := f.Probability * helps
 			if m, ok := diagnosis.Tried(f.Explains, facts, timeline)[id]; ok {
-				chance *= max(1-r.Helps, 0.05)
+				chance *= max(1-helps, 0.05)
 				why += fmt.Sprintf("; carried out on %s already, and it did not help", m.At.Format("2006-01-02 15:04"))
 			}
 			list = append(list, candidate{

@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -35,6 +36,10 @@ type Queue struct {
 	store     *records.Store
 	bags      *bags.Store
 	knowledge func() *knowledge.Knowledge
+
+	lessonsMu sync.Mutex
+	lessons   []knowledge.SiteLesson // what outcomes have taught, as it was asked for last
+	lessonsAt time.Time
 	limits    bag.Limits
 	log       *slog.Logger
 	river     *river.Client[pgx.Tx]
@@ -198,11 +203,41 @@ func (q *Queue) read(
 	}
 	logs, total := docket.Logs(info, dir)
 	r.set("reading logs", 0, total)
-	d, err = docket.Draw(ctx, info.Facts, logs, q.knowledge(), func(n int64) { r.set("reading logs", n, total) })
+	d, err = docket.Draw(ctx, info.Facts, logs, q.taught(ctx), func(n int64) { r.set("reading logs", n, total) })
 	if err != nil {
 		return nil, note, err
 	}
 	return d, fleetNote(info.Facts, d), nil
+}
+
+// taughtEvery is how long what outcomes have taught is used before it is asked for anew.
+const taughtEvery = 30 * time.Second
+
+// taught is the knowledge in force with what outcomes at this site have taught. That it cannot be
+// asked for keeps no case from being read.
+func (q *Queue) taught(ctx context.Context) *knowledge.Knowledge {
+	k := q.knowledge()
+	q.lessonsMu.Lock()
+	defer q.lessonsMu.Unlock()
+	if time.Since(q.lessonsAt) > taughtEvery {
+		list, err := q.store.Learned(ctx, func(remedy string) float64 {
+			if r := k.Remedies[remedy]; r != nil {
+				return r.Helps
+			}
+			return 0
+		})
+		if err != nil {
+			q.log.Warn("what outcomes taught is not at hand", "error", err)
+			return k.WithSite(q.lessons)
+		}
+		q.lessons, q.lessonsAt = nil, time.Now()
+		for _, l := range list {
+			q.lessons = append(q.lessons, knowledge.SiteLesson{
+				Cause: l.Cause, Remedy: l.Remedy, Helps: l.Helps, Helped: l.Helped, Tried: l.Tried,
+			})
+		}
+	}
+	return k.WithSite(q.lessons)
 }
 
 // fleetNote is what the fleet is told of a case.

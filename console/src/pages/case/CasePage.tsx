@@ -199,7 +199,7 @@ function Files({ c }: { c: CaseDetail }) {
       <p className="mt-1 text-small text-soft">
         {c.docket.harmless > 0 && `${c.docket.harmless} records set apart: healthy machines show them too. `}
         {c.docket.usual > 0 && `${c.docket.usual} more: this machine's own successful attempts show them too. `}
-        {c.docket.shifts.map((s) => `${s.file} was moved by ${Math.round(s.by)} s to agree with ${s.with}. `)}Knowledge {c.docket.knowledge}.
+        {c.docket.shifts.map((s) => `${s.file} was moved by ${Math.round(s.by)} s to agree with ${s.with}. `)}Knowledge {c.docket.knowledge}{c.docket.site ? `, of this site ${c.docket.site}` : ''}.
       </p>
     </>
   )
