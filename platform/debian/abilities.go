@@ -13,7 +13,7 @@ const (
 func (Adapter) Lacks() map[system.Ability]string {
 	return map[system.Ability]string{
 		system.HasServices: onTree, system.HasDownloads: onTree, system.HasEarlyImages: onTree,
-		system.HasWorkFolders: onTree, system.HasCache: onTree, system.HasAside: onTree,
+		system.HasWorkFolders: onTree, system.HasCache: onTree,
 		system.HasOffers: onTree, system.HasPolicy: onTree, system.HasPending: onTree,
 		system.HasFeatures: onTree, system.HasComponents: onTree, system.HasUpdates: onTree,
 		system.HasPrograms: onTree, system.HasReinstall: onTree, system.HasCleanInstall: onTree,
