@@ -97,6 +97,9 @@ var endings = []struct {
 // longestSilence is how long a machine may print nothing before it is taken to have stopped.
 const longestSilence = 2 * time.Minute
 
+// promptTime is how long a line has to stay without an end to be taken for a prompt.
+const promptTime = 2 * time.Second
+
 // mostLast bounds the lines that a rehearsal keeps.
 const mostLast = 60
 
@@ -128,6 +131,8 @@ func (r Rehearsal) Run(ctx context.Context, dev block.Device) (*Rehearsed, error
 	watch := &watcher{say: r.Say, ended: cancel}
 	watch.idle = time.AfterFunc(longestSilence, watch.silent)
 	defer watch.idle.Stop()
+	watch.prompt = time.AfterFunc(time.Hour, watch.asked)
+	defer watch.prompt.Stop()
 	err = inside.Start(ctx, copied, watch, func(disk string) []string {
 		return append([]string{emulator, "-drive", "file=" + disk + ",if=virtio,format=raw,cache=unsafe"}, args...)
 	})
@@ -303,6 +308,8 @@ type watcher struct {
 	say   func(string)
 	ended func()
 	idle  *time.Timer
+	// prompt runs out when a line has been without an end for a while.
+	prompt *time.Timer
 
 	mu   sync.Mutex
 	part []byte
@@ -327,10 +334,18 @@ func (w *watcher) Write(p []byte) (int, error) {
 		w.line(string(w.part[:i]))
 		w.part = w.part[i+1:]
 	}
-	if text := clean(string(w.part)); len(text) > 0 && len(text) < 200 { // a prompt has no end of line
+	w.prompt.Reset(promptTime)
+	return len(p), nil
+}
+
+// asked looks at a line that has no end: one that stays so is a prompt, and not the beginning of
+// another line.
+func (w *watcher) asked() {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if text := clean(string(w.part)); len(text) > 0 && len(text) < 200 {
 		w.look(text)
 	}
-	return len(p), nil
 }
 
 // silent ends the run of a machine that prints nothing any more.

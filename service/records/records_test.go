@@ -206,10 +206,16 @@ func strandedCases(t *testing.T, s *records.Store) {
 // taken is the number of a new case, and the claim by which it is being read.
 func taken(t *testing.T, s *records.Store, name string) int64 {
 	t.Helper()
+	return takenAs(t, s, name, name)
+}
+
+// takenAs does it for one of several bags of a machine.
+func takenAs(t *testing.T, s *records.Store, name, digest string) int64 {
+	t.Helper()
 	var q queued
 	a, err := s.Accept(t.Context(), records.Bag{
-		Digest:  "d-" + name,
-		Blob:    "b-" + name,
+		Digest:  "d-" + digest,
+		Blob:    "b-" + digest,
 		Machine: bag.Machine{Name: name},
 	}, whole, q.put)
 	if err != nil {
