@@ -81,7 +81,7 @@ type CohortChange struct {
 	Name  *string `json:"name,omitempty" maxLength:"120"`
 	Muted *bool   `json:"muted,omitempty"`
 	Into  *int64  `json:"into,omitempty" minimum:"0" doc:"The cohort that it belongs to; 0 for none"`
-	By    *string `json:"by,omitempty" enum:",site,model,release,firmware,kernel" doc:"By what it is split; empty for none"`
+	By    *string `json:"by,omitempty" enum:",site,model,release,firmware,kernel" doc:"By what it is split"`
 }
 
 // A CohortPage is one page of cohorts.

@@ -40,7 +40,8 @@ func TestWhatIsMountedIsInUse(t *testing.T) {
 	if err != nil || len(list) != 1 || list[0].Off != 1<<20 || list[0].Where != "mounted at "+at {
 		t.Fatalf("of a mounted one: %+v, %v", list, err)
 	}
-	if !list[0].Meets([]block.Write{{Off: 2 << 20, Data: []byte{1}}}) || list[0].Meets([]block.Write{{Off: 512, Data: []byte{1}}}) {
+	if !list[0].Meets([]block.Write{{Off: 2 << 20, Data: []byte{1}}}) || list[0].Meets([]block.Write{{Off: 512,
+		Data: []byte{1}}}) {
 		t.Errorf("what reaches into it: %+v", list[0])
 	}
 }

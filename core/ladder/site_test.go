@@ -23,7 +23,8 @@ func TestTheSitesOutcomesOrderTheLadder(t *testing.T) {
 		return Build(findings, &bag.Facts{}, &reading.Timeline{}, k)[0]
 	}
 	lessons := []knowledge.SiteLesson{
-		{Cause: "c", Remedy: "old", Helps: 0.2, Helped: 1, Tried: 9}, {Cause: "c", Remedy: "new", Helps: 0.9, Helped: 9, Tried: 9},
+		{Cause: "c", Remedy: "old", Helps: 0.2, Helped: 1, Tried: 9}, {Cause: "c", Remedy: "new", Helps: 0.9, Helped: 9,
+			Tried: 9},
 	}
 	if r := first(k); r.Remedy != "old" || k.SiteVersion() != "" {
 		t.Errorf("as shipped: %+v", r)
@@ -36,7 +37,8 @@ func TestTheSitesOutcomesOrderTheLadder(t *testing.T) {
 	if taught.SiteVersion() == "" || taught.SiteVersion() != turned.SiteVersion() {
 		t.Errorf("versions %q and %q", taught.SiteVersion(), turned.SiteVersion())
 	}
-	if r := first(k.WithSite([]knowledge.SiteLesson{{Cause: "c", Remedy: "new", Helps: 0.99, Helped: 2, Tried: 2}})); r.Remedy != "old" {
+	if r := first(k.WithSite([]knowledge.SiteLesson{{Cause: "c", Remedy: "new", Helps: 0.99, Helped: 2,
+		Tried: 2}})); r.Remedy != "old" {
 		t.Errorf("of two machines: %+v", r)
 	}
 }

@@ -4,6 +4,8 @@ import (
 	"context"
 	"os"
 
+	"diorthos/core/bag"
+	"diorthos/core/store"
 	"diorthos/core/system"
 )
 
@@ -16,3 +18,8 @@ func (onFolder) Run(context.Context, system.Command) (system.Output, error) {
 func (f onFolder) Files() *os.Root                 { return f.root }
 func (onFolder) Changed() ([]system.Change, error) { return nil, nil }
 func (onFolder) Leave() error                      { return nil }
+
+// restoreFrom restores from one source.
+func (w *worker) restoreFrom(p bag.Package, want map[string]string, source any) (string, int, error) {
+	return w.restore(p, want, []store.Source{source.(store.Source)})
+}

@@ -83,20 +83,8 @@ func (w *worker) holdNamed(_ context.Context, text string) (string, error) {
 			return w.hold(name, "the tools stop at it, and it belongs to no package")
 		}
 	}
-	for _, m := range ranParts.FindAllStringSubmatch(text, -1) {
-		for _, folder := range []string{"etc/initramfs-tools/hooks", "etc/initramfs-tools/scripts", "etc/kernel/postinst.d"} {
-			name := path.Join(folder, m[1])
-			if _, err := w.in.Files().Lstat(name); err == nil && !w.owned(name) {
-				return w.hold(name, "the tools stop at it, and it belongs to no package")
-			}
-		}
-	}
 	return "", nil
 }
-
-var ranParts = regexp.MustCompile(
-	`(?m)(?:E: |run-parts: (?:failed|executing|missing|component) )\S*?([A-Za-z0-9_.-]+) (?:failed|exited)`,
-)
 
 func (w *worker) isLocal(name string) bool {
 	info, err := w.in.Files().Lstat(name)

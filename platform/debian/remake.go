@@ -131,8 +131,8 @@ func (w *worker) notStartable(name string) string {
 		return err.Error()
 	}
 	head := make([]byte, 4096)
-	k, _ := f.ReadAt(head, 0)
-	return notAKernel(head[:k], info.Size())
+	_, _ = f.ReadAt(head, 0) // what is shorter ends in zeros
+	return notAKernel(head, info.Size())
 }
 
 // starts says why a menu starts nothing of this system.

@@ -24,7 +24,8 @@ func failed(t *testing.T, s *records.Store, machine, cause string, traits map[st
 	t.Helper()
 	n := takenAs(t, s, machine, machine+" "+cause+" "+rand.Text())
 	d := failing()
-	d.ToDo = []ladder.Rung{{Number: 1, Remedy: "mend", Title: "Mend it", By: knowledge.ByDiorthos, Invasive: knowledge.Undoable}}
+	d.ToDo = []ladder.Rung{{Number: 1, Remedy: "mend", Title: "Mend it", By: knowledge.ByDiorthos,
+		Invasive: knowledge.Undoable}}
 	note := records.FleetNote{
 		Family: "corbel", Traits: traits, Tried: true,
 		Failure: &fleet.Fingerprint{Family: "corbel", Explains: "start", Cause: cause, Title: "It is " + cause},
@@ -113,7 +114,8 @@ func ruled(t *testing.T, s *records.Store) {
 	a := cohortOf(t, s, failed(t, s, "ruled-1", "rule-a", nil))
 	b := cohortOf(t, s, failed(t, s, "ruled-2", "rule-b", nil))
 	name, muted := "Both", true
-	if _, err := s.ChangeCohort(t.Context(), b.ID, client.CohortChange{Name: &name, Muted: &muted, Into: &a.ID}); err != nil {
+	if _, err := s.ChangeCohort(t.Context(), b.ID, client.CohortChange{Name: &name, Muted: &muted,
+		Into: &a.ID}); err != nil {
 		t.Fatal(err)
 	}
 	if c := cohortOf(t, s, failed(t, s, "ruled-3", "rule-b", nil)); c.ID != a.ID || c.Machines != 3 {
