@@ -57,6 +57,9 @@ func stanzas(text []byte) (list []stanza) {
 			list = append(list, readStanza(raw))
 		}
 	}
+	if n := len(list); n > 0 && text[len(text)-1] != '\n' && list[n-1].why == "" {
+		list[n-1].why = "it is cut off"
+	}
 	return list
 }
 
