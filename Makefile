@@ -60,7 +60,7 @@ lint: console/dist/index.html
 # Timed tests would lie on a busy machine: packages one after the other where
 # they need the database or a browser.
 test: packages-test lint
-	go test ./...
+	go test -timeout 30m ./...
 
 # Provokes every captured failure anew (needs root; some minutes) and scores.
 prove-reading:

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -17,6 +18,7 @@ import (
 	"diorthos/core/bag"
 	"diorthos/core/climb"
 	"diorthos/core/docket"
+	"diorthos/core/ladder"
 	"diorthos/host"
 )
 
@@ -107,8 +109,9 @@ func diagnosed(ctx context.Context, c *cli.Command, anew bool) (*client.CaseDeta
 	return d, nil
 }
 
-// newer looks whether the machine has failed again since a docket was drawn of it, in which case
-// the docket of that is the one to go by. An attempt may show what else is wrong.
+// newer looks whether the machine has failed again since a docket was drawn of it, or whether no
+// rung of it is left and something is wrong all the same: what was mended may show what else is.
+// Then the docket of how it is now is the one to go by.
 func newer(ctx context.Context, c *cli.Command, d *client.CaseDetail) (*client.CaseDetail, error) {
 	if d.Number >= 0 || len(d.Stands) == 0 || d.Docket == nil || c.IsSet("resume") || c.Bool("dry-run") ||
 		len(c.IntSlice("only"))+len(c.IntSlice("skip")) > 0 || c.IsSet("to") {
@@ -126,8 +129,9 @@ func newer(ctx context.Context, c *cli.Command, d *client.CaseDetail) (*client.C
 	if err != nil {
 		return nil, err
 	}
-	if fresh.Docket == nil || len(fresh.Docket.Attempts) == 0 ||
-		!fresh.Docket.Attempts[0].Began.After(latestOf(d.Docket)) {
+	again := fresh.Docket != nil && latestOf(fresh.Docket).After(latestOf(d.Docket))
+	left := slices.ContainsFunc(d.Docket.ToDo, func(r ladder.Rung) bool { return d.Standing(r.Number) == "" })
+	if !again && (left || fresh.Docket == nil || len(fresh.Docket.ToDo) == 0) {
 		return d, nil
 	}
 	if err := os.Rename(path, box.bag(-d.Number+1)); err != nil {

@@ -177,7 +177,11 @@ func TestJobs(t *testing.T) {
 	medium := filepath.Join(t.TempDir(), "medium.pack")
 	put(t, medium, vendor.Medium())
 	var rows []string
+	dir := os.Getenv("DIORTHOS_JOBS")
 	for _, j := range jobs {
+		if dir == "" && !slices.Contains([]int{1, 2, 12, 16, 21}, j.number) {
+			continue // "make prove-jobs" walks all
+		}
 		t.Run(fmt.Sprintf("%02d", j.number), func(t *testing.T) {
 			one := *s
 			one.t, one.url = t, "http://127.0.0.1:1" // everything goes without a service
@@ -228,7 +232,7 @@ func TestJobs(t *testing.T) {
 			)
 			rows = append(rows, fmt.Sprintf("| [%d](%02d.md) | %s | %d | %d | %d | %.0f s | %s |",
 				j.number, j.number, j.title, w.cause, w.commands, w.asked, took.Seconds(), status))
-			if dir := os.Getenv("DIORTHOS_JOBS"); dir != "" {
+			if dir != "" {
 				put(t, filepath.Join(dir, fmt.Sprintf("%02d.md", j.number)), []byte(w.page.String()))
 			}
 		})
@@ -239,7 +243,7 @@ func TestJobs(t *testing.T) {
 		"\n",
 	) + "\n"
 	t.Log("\n" + table)
-	if dir := os.Getenv("DIORTHOS_JOBS"); dir != "" {
+	if dir != "" {
 		put(t, filepath.Join(dir, "README.md"), []byte(aboutJobs+table))
 	}
 }
