@@ -70,6 +70,9 @@ var stamps = regexp.MustCompile(
 )
 
 func shortened(text string) string {
+	if here, err := os.Hostname(); err == nil {
+		text = strings.ReplaceAll(text, "read here by "+here, "read here by rescue")
+	}
 	text = stamps.ReplaceAllStringFunc(text, func(s string) string {
 		switch {
 		case strings.HasPrefix(s, "/tmp/"):
