@@ -57,7 +57,7 @@ func atRest(t *testing.T, disk string) (minds, data string) {
 		"env",
 		"-i",
 		"PATH=/usr/sbin:/usr/bin:/sbin:/bin",
-		"LC_ALL=C",
+		"LC_ALL=C", "DEBIAN_FRONTEND=noninteractive",
 		"sh",
 		"-c",
 		"dpkg --audit 2>&1 | head -3; dpkg --configure -a >/dev/null 2>&1 || echo configure; "+

@@ -9,6 +9,7 @@ import (
 	"path"
 	"regexp"
 	"strings"
+	"time"
 
 	"diorthos/core/system"
 )
@@ -77,8 +78,12 @@ func summary(list []system.Change) string {
 // run runs one of the system's programs.
 func (w *worker) run(ctx context.Context, args ...string) (system.Output, error) {
 	w.say(strings.Join(args, " "))
-	return w.in.Run(ctx, system.Command{Args: args, Network: w.network})
+	return w.in.Run(ctx, system.Command{Args: args, Network: w.network, Limit: longestTool})
 }
+
+// longestTool is how long one of the system's tools may run: a script that asks the same question
+// for ever, with nobody to answer, would not end by itself.
+const longestTool = 15 * time.Minute
 
 // mostObstacles bounds how many things are cleared out of the way of one program.
 const mostObstacles = 12
