@@ -12,7 +12,7 @@ import (
 var layers = [][]string{
 	{"knowledge"}, // the shipped data, not code
 	{"core"},
-	{"platform", "host", "client", "console"},
+	{"platform", "host", "client", "console", "agent"},
 	{"service", "cli", "standin"},
 	{"cmd", "e2e", "docs"}, // docs: the worked example of an adapter
 }
@@ -45,8 +45,9 @@ var order = []string{
 	"readiness",
 	"ladder",
 	"climb",
-	"docket",
 	"ask",
+	"docket",
+	"fleet",
 }
 
 // foreign is what core must do without: HTTP, a database, a terminal.

@@ -67,6 +67,16 @@ func TestARepairGoesRoundInWaves(t *testing.T) {
 		list, err := first.Agents(t.Context())
 		return err == nil && len(list) == 8 && list[7].Seen != nil
 	})
+	until(t, "what they handed in at first to be read", func() bool {
+		page, err := first.Cases(t.Context(), client.CaseQuery{Limit: 50})
+		read := 0
+		for _, c := range page.Cases {
+			if c.State != client.Received && c.State != client.Reading {
+				read++
+			}
+		}
+		return err == nil && read == 16 && len(page.Cases) == 16
+	})
 	preview := s.must(0, "waves", "--offer", remedy, "--cohort", "1", "--preview")
 	wants(t, preview, "a preview: nothing was begun", "kiosk-5")
 	for line := range strings.Lines(preview) {
