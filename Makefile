@@ -104,7 +104,7 @@ prove-store: build
 
 prove-disks: build
 	@scripts/packages.sh prove
-	go test -tags prove ./e2e -count=1 -timeout 90m -run TestProve -skip TestProveThatTheNextRunCanBeMade -v
+	DIORTHOS_ACCEL=tcg go test -tags prove ./e2e -count=1 -timeout 90m -run TestProve -skip TestProveThatTheNextRunCanBeMade -v
 
 # A minute for each parser of bytes that come from outside.
 fuzz:
