@@ -186,7 +186,7 @@ var jobs = []walk{
 	},
 	{
 		number: 21, title: "The loader is missing", try: "start",
-		said:   "The automatic repair says that it is done, and it does not start all the same.",
+		said:   "It says that it has mended itself, and it does not start all the same.",
 		breaks: []string{"loader-gone"},
 		steps: func(w *walker) {
 			w.does(1, "", "boot", "show", w.folder)
