@@ -167,6 +167,15 @@ func fetchCase(ctx context.Context, c *cli.Command) (*client.CaseDetail, error) 
 	return service(c).Case(ctx, number)
 }
 
+// numberOf reads the NUMBER of something that the service has.
+func numberOf(c *cli.Command, text, what string) (int64, error) {
+	n, err := strconv.ParseInt(text, 10, 64)
+	if err != nil || n < 1 {
+		return 0, usage(c, fmt.Errorf("NUMBER %q: want that of %s", text, what))
+	}
+	return n, nil
+}
+
 func caseNumber(c *cli.Command) (int64, error) {
 	a, err := args(c, "NUMBER")
 	if err != nil {

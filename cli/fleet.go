@@ -45,9 +45,9 @@ func cohortsCommand() *cli.Command {
 			if c.Args().Len() == 0 {
 				return listCohorts(ctx, c)
 			}
-			id, err := strconv.ParseInt(c.Args().First(), 10, 64)
-			if err != nil || id <= 0 {
-				return usage(c, fmt.Errorf("NUMBER %q: want that of a cohort", c.Args().First()))
+			id, err := numberOf(c, c.Args().First(), "a cohort")
+			if err != nil {
+				return err
 			}
 			if change, any := cohortChange(c); any {
 				done, err := service(c).ChangeCohort(ctx, id, change)
@@ -296,9 +296,9 @@ func outbreaksCommand() *cli.Command {
 }
 
 func hold(ctx context.Context, c *cli.Command) error {
-	id, err := strconv.ParseInt(c.Args().First(), 10, 64)
-	if err != nil || id <= 0 {
-		return usage(c, fmt.Errorf("NUMBER %q: want that of an outbreak", c.Args().First()))
+	id, err := numberOf(c, c.Args().First(), "an outbreak")
+	if err != nil {
+		return err
 	}
 	if c.Bool("lift") == (c.String("hold") != "") {
 		return usage(c, errors.New("want either --hold WHAT or --lift"))

@@ -61,7 +61,7 @@ func Traits(facts *bag.Facts) map[string]string {
 // mostTraits bounds what is kept of one machine.
 const mostTraits = 6000
 
-// tried are updates that an attempt was to bring, at most so many.
+// mostTried bounds how many changes of an attempt count as attributes.
 const mostTried = 20
 
 // Attributes are the traits in which cohorts are compared with everybody else, each as

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -123,7 +124,14 @@ func (a *API) agentRoutes(api huma.API) {
 		OperationID: "end-agent", Method: http.MethodDelete, Path: "/api/v1/agents/{id}", Tags: []string{"agents"},
 		Summary: "Turn an agent off", Errors: []int{http.StatusNotFound},
 	}), func(ctx context.Context, in *idPath) (*struct{}, error) {
-		if err := a.Store.EndAgent(ctx, in.ID); err != nil {
+		list, err := a.Store.Agents(ctx, identity(ctx).Sites)
+		if err == nil && !slices.ContainsFunc(list, func(g client.Agent) bool { return g.ID == in.ID }) {
+			err = records.ErrNotFound // there is none, or it is at another site
+		}
+		if err == nil {
+			err = a.Store.EndAgent(ctx, in.ID)
+		}
+		if err != nil {
 			return nil, a.caseProblem("end an agent", fmt.Sprintf("agent %d", in.ID), err)
 		}
 		a.note(ctx, client.AuditDone, "end-agent", fmt.Sprintf("agent %d", in.ID), "")

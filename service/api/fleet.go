@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -94,6 +95,13 @@ func (a *API) fleetRoutes(api huma.API) {
 		ID   int64 `path:"id" minimum:"1"`
 		Body client.HoldChange
 	}) (*struct{ Body client.Outbreak }, error) {
+		going, err := a.Store.Outbreaks(ctx, identity(ctx).Sites)
+		if err == nil && !slices.ContainsFunc(going, func(o client.Outbreak) bool { return o.ID == in.ID }) {
+			err = records.ErrNotFound // there is none, or it is of other sites
+		}
+		if err != nil {
+			return nil, a.caseProblem("hold", fmt.Sprintf("outbreak %d", in.ID), err)
+		}
 		o, err := a.Store.Hold(ctx, in.ID, in.Body.Held, identity(ctx).Name)
 		object := fmt.Sprintf("outbreak %d", in.ID)
 		if err != nil {

@@ -263,6 +263,13 @@ func rollsOut(t *testing.T, s *records.Store) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	for _, state := range []string{"paused", "stopped", "taking back"} {
+		if _, err := s.ChangeRollout(t.Context(), []string{"elsewhere"}, r.ID, state, "Joren"); !errors.Is(
+			err, records.ErrNotFound,
+		) {
+			t.Errorf("%s by one of another site: %v", state, err)
+		}
+	}
 	conduct := func() {
 		t.Helper()
 		var wait sync.WaitGroup

@@ -375,6 +375,9 @@ func (s *Store) ChangeRollout(
 		"paused": {"going"}, "going": {"paused", "halted"}, "stopped": {"going", "paused", "halted"},
 		"taking back": {"going", "paused", "halted", "stopped", "done"},
 	}[state]
+	if _, err := s.Rollout(ctx, sites, id); err != nil { // it may be none of theirs
+		return nil, err
+	}
 	err := s.inTx(ctx, func(db *gorm.DB, _ func(func(pgx.Tx) error) error) error {
 		done := db.Exec(
 			"update rollouts set state = ?, why = ?, changed_at = now() where id = ? and state in ?", state, "by "+by, id, from,

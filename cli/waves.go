@@ -1,0 +1,169 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"diorthos/client"
+)
+
+func wavesCommand() *cli.Command {
+	return &cli.Command{
+		Name: "waves", Usage: "offer a repair that was proven to all machines that fail in the same way, in waves",
+		ArgsUsage: "[NUMBER]",
+		Description: "First one machine, then three at other sites, then a tenth, then three tenths, then the rest. A " +
+			"wave goes on\n" +
+			"when the one before it is through and its proofs hold; it halts when too many fail, or one is lost.\n\n" +
+			"Examples:\n" +
+			"   diorthos waves\n" +
+			"   diorthos waves --offer remove-latest-update --cohort 4 --preview\n" +
+			"   diorthos waves --offer remove-latest-update --cohort 4\n" +
+			"   diorthos waves 1 --take-back",
+		Flags: append(serviceFlags(),
+			&cli.StringFlag{Name: "offer", Usage: "offer the remedy with this `NAME`"},
+			&cli.IntFlag{Name: "cohort", Usage: "to the cohort of this `NUMBER`"},
+			&cli.BoolFlag{Name: "preview", Usage: "say who would be in which wave and who is left out, and begin nothing"},
+			&cli.BoolFlag{Name: "pause", Usage: "begin no further wave"},
+			&cli.BoolFlag{Name: "go-on", Usage: "go on after a pause or a halt"},
+			&cli.BoolFlag{Name: "stop", Usage: "give no further order"},
+			&cli.BoolFlag{Name: "take-back", Usage: "undo it on the machines where it was done, the newest first"},
+			jsonFlag()),
+		Action: waves,
+	}
+}
+
+func waves(ctx context.Context, c *cli.Command) error {
+	switch {
+	case c.String("offer") != "":
+		if c.Int("cohort") <= 0 || c.Args().Present() {
+			return usage(c, errors.New("--offer wants --cohort NUMBER"))
+		}
+		r, err := service(c).Offer(ctx, client.RolloutWish{
+			Cohort: int64(c.Int("cohort")), Remedy: c.String("offer"), Preview: c.Bool("preview"),
+		})
+		if err != nil {
+			return err
+		}
+		return showRollout(c, r)
+	case !c.Args().Present():
+		return listRollouts(ctx, c)
+	}
+	a, err := args(c, "NUMBER")
+	if err != nil {
+		return err
+	}
+	id, err := numberOf(c, a[0], "a roll-out")
+	if err != nil {
+		return err
+	}
+	for flag, state := range map[string]string{"pause": "paused", "go-on": "going", "stop": "stopped",
+		"take-back": "taking back"} {
+		if c.Bool(flag) {
+			r, err := service(c).ChangeRollout(ctx, id, state)
+			if err != nil {
+				return err
+			}
+			return showRollout(c, r)
+		}
+	}
+	r, err := service(c).Rollout(ctx, id)
+	if err != nil {
+		return err
+	}
+	return showRollout(c, r)
+}
+
+func listRollouts(ctx context.Context, c *cli.Command) error {
+	list, err := service(c).Rollouts(ctx)
+	if err != nil {
+		return err
+	}
+	if done, err := writeJSON(c, list); done {
+		return err
+	}
+	p := newPage(c)
+	if len(list) == 0 {
+		p.line(
+			"No repair goes round yet. One that was proven on a machine can be offered to its cohort: diorthos waves --help",
+		)
+		return nil
+	}
+	var rows [][]string
+	for _, r := range list {
+		rows = append(rows, []string{
+			strconv.FormatInt(
+				r.ID,
+				10,
+			), r.Title, r.State, fmt.Sprintf("%d of %d", r.Wave, r.Waves), tallyWords(r), when(r.Begun), r.By,
+		})
+	}
+	p.table([]string{"№", "repair", "state", "wave", "machines", "begun", "by"}, rows, 1)
+	return nil
+}
+
+func tallyWords(r client.Rollout) string {
+	var words []string
+	for _, t := range []struct {
+		n    int
+		what string
+	}{
+		{r.Tally.Proven, "proven"}, {r.Tally.Running, "at it"}, {r.Tally.Waiting, "waiting"}, {r.Tally.Failed, "failed"},
+		{r.Tally.Refused, "refused"}, {r.Tally.Lost, "lost"}, {r.Tally.TakenBack, "taken back"},
+	} {
+		if t.n > 0 {
+			words = append(words, fmt.Sprintf("%d %s", t.n, t.what))
+		}
+	}
+	return strings.Join(words, ", ")
+}
+
+func showRollout(c *cli.Command, r *client.Rollout) error {
+	if done, err := writeJSON(c, r); done {
+		return err
+	}
+	p := newPage(c)
+	state := r.State
+	if r.ID == 0 {
+		state = "a preview: nothing was begun"
+	}
+	p.line(
+		"%s  %s",
+		p.strong(r.Title),
+		p.faint(fmt.Sprintf("cohort %d · %s · %s · by %s", r.Cohort, r.Invasive, state, r.By)),
+	)
+	if r.Why != "" {
+		p.line("  %s", r.Why)
+	}
+	if r.ID > 0 {
+		p.line("  roll-out %d, wave %d of %d: %s", r.ID, r.Wave, r.Waves, tallyWords(*r))
+	}
+	var rows [][]string
+	for _, m := range r.Members {
+		wave := "–"
+		if m.Wave > 0 {
+			wave = strconv.Itoa(m.Wave)
+		}
+		rows = append(rows, []string{wave, m.Machine, m.Site, orderMark(m.State), m.Problem})
+	}
+	p.table([]string{"wave", "machine", "site", "state", ""}, rows, 4)
+	if r.State == "halted" || r.Tally.Failed+r.Tally.Lost > 0 {
+		return errFound
+	}
+	return nil
+}
+
+func orderMark(s client.OrderState) string {
+	marks := map[client.OrderState]string{
+		client.OrderProven: markGood, client.OrderFailed: markBroken, client.OrderLost: markBroken,
+		client.OrderRefused: markBroken,
+	}
+	if m, ok := marks[s]; ok {
+		return m + " " + string(s)
+	}
+	return markNone + " " + string(s)
+}
