@@ -25,6 +25,7 @@ var order = []string{
 	"block",
 	"firmware",
 	"layout",
+	"volumes",
 	"readfs",
 	"fat",
 	"ext",

@@ -74,7 +74,11 @@ func agentCommand() *cli.Command {
 					"Examples:\n   diorthos agent run --live\n   diorthos agent run --image /dev/sda",
 				Flags: append(lookFlags(), folder, every),
 				Action: func(ctx context.Context, c *cli.Command) error {
-					a := newAgent(c, gatherOptions(c), c.String("folder"))
+					o, err := gatherOptions(c)
+					if err != nil {
+						return err
+					}
+					a := newAgent(c, o, c.String("folder"))
 					if err := a.Load(); err != nil {
 						return err
 					}

@@ -197,16 +197,20 @@ func machineFor(c *cli.Command, name, path string, facts *bag.Facts) (*host.Mach
 	if facts.State != nil && facts.State.Store != nil {
 		build = facts.State.Store.Build
 	}
-	list, err := componentSources(c.StringSlice("source"), build)
+	keys, err := keysOf(c)
+	if err != nil {
+		return nil, err
+	}
+	list, err := componentSources(c.StringSlice("source"), build, keys)
 	if err != nil {
 		return nil, err
 	}
 	m := &host.Machine{
-		Path: path, Name: name, SectorSize: c.Int("sector-size"), Live: c.Bool("live"), Adapters: platform.All(),
+		Keys: keys, Path: path, Name: name, SectorSize: c.Int("sector-size"), Live: c.Bool("live"), Adapters: platform.All(),
 		Sources: list, Facts: facts, Network: c.Bool("network"), Now: time.Now,
 	}
 	if c.Bool("rehearse") {
-		m.Rehearsal = &host.Rehearsal{Adapters: platform.All()}
+		m.Rehearsal = &host.Rehearsal{Adapters: platform.All(), Keys: keys}
 	}
 	bar := newBar(c, "", 0)
 	m.Progress = func(what string, done, total int64) {

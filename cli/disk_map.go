@@ -134,3 +134,35 @@ func (p *page) partitions(d bag.Disk) {
 	}
 	p.table([]string{"  №", "first", "last", "size", "free", "type", "holds", "used as"}, rows, 2, 3, 4, 5)
 }
+
+// innerVolumes lists what lies inside partitions.
+func (p *page) innerVolumes(d bag.Disk) {
+	if len(d.Volumes) == 0 {
+		return
+	}
+	p.line("")
+	var rows [][]string
+	for _, v := range d.Volumes {
+		use := string(v.Role)
+		if v.Mount != "" {
+			use += " at " + v.Mount
+		}
+		if v.System != nil {
+			use = "system: " + v.System.Name
+		}
+		free := ""
+		if v.Content.Free >= 0 && v.Content.Kind != "" {
+			free = size(v.Content.Free)
+		}
+		rows = append(rows, []string{
+			fmt.Sprintf("  %d", v.Number), string(v.Kind), v.Name, strings.Trim(fmt.Sprint(v.Within), "[]"), size(v.Size), free,
+			cmp.Or(v.Content.Kind, "nothing known"), use,
+		})
+	}
+	p.table([]string{"  №", "inside the partitions", "name", "within", "size", "free", "holds", "used as"}, rows, 3, 4, 5)
+	for _, v := range d.Volumes {
+		if v.Problem != "" {
+			p.hangingIndent("  "+markOdd+" ", fmt.Sprintf("%s: %s", v.Name, v.Problem))
+		}
+	}
+}

@@ -30,7 +30,11 @@ func gatherCommand() *cli.Command {
 			if _, err := args(c); err != nil {
 				return err
 			}
-			g, err := gatherTo(ctx, c.String("out"), gatherOptions(c))
+			o, err := gatherOptions(c)
+			if err != nil {
+				return err
+			}
+			g, err := gatherTo(ctx, c.String("out"), o)
 			if err != nil {
 				return err
 			}
@@ -76,8 +80,10 @@ func evidenceFlags() []cli.Flag {
 }
 
 // gatherOptions are what lookFlags and evidenceFlags ask for.
-func gatherOptions(c *cli.Command) host.GatherOptions {
+func gatherOptions(c *cli.Command) (host.GatherOptions, error) {
+	keys, err := keysOf(c)
 	return host.GatherOptions{
+		Keys:       keys,
 		Image:      c.String("image"),
 		Root:       c.String("root"),
 		Live:       c.Bool("live"),
@@ -88,7 +94,7 @@ func gatherOptions(c *cli.Command) host.GatherOptions {
 		Model:      c.String("model"),
 		Adapters:   platform.All(),
 		Now:        time.Now(),
-	}
+	}, err
 }
 
 // lookFlags say which machine to look at.

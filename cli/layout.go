@@ -13,7 +13,7 @@ import (
 )
 
 func sectorFlag() cli.Flag {
-	return &cli.IntFlag{Name: "sector-size", Usage: "bytes of a sector of an image: 512 or 4096", Value: 512}
+	return &cli.IntFlag{Name: sectorSizeFlag, Usage: "bytes of a sector of an image: 512 or 4096", Value: 512}
 }
 
 func layoutCommand() *cli.Command {
@@ -99,7 +99,7 @@ func describe(c *cli.Command) (*bag.Disk, error) {
 		}
 		needs.Sizes = release.Sizes()
 	}
-	return describedDisk(onDisk(a[0]), c.Int("sector-size"), needs)
+	return describedDisk(c, onDisk(a[0]), needs)
 }
 
 func foundBroken(list []layout.Problem, err error) error {
@@ -136,6 +136,7 @@ func showDisk(p *page, d bag.Disk) {
 		p.line("")
 	}
 	p.partitions(d)
+	p.innerVolumes(d)
 }
 
 // tableLooked says what "nothing wrong" was said of.

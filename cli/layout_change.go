@@ -135,7 +135,7 @@ func proposeRescue(ctx context.Context, c *cli.Command, path string) (err error)
 		return err
 	}
 	defer func() { err = errors.Join(err, dev.Close()) }()
-	d, err := describedDisk(path, c.Int("sector-size"), system.Needs{})
+	d, err := describedDisk(c, path, system.Needs{})
 	if err != nil {
 		return err
 	}
@@ -242,7 +242,7 @@ func showCarved(c *cli.Command, path string, plan *action.Plan) (err error) {
 	if c.Bool("json") {
 		return nil
 	}
-	d, err := describedDisk(path, c.Int("sector-size"), system.Needs{})
+	d, err := describedDisk(c, path, system.Needs{})
 	if err != nil {
 		return err
 	}

@@ -73,7 +73,10 @@ func diagnosed(ctx context.Context, c *cli.Command, anew bool) (*client.CaseDeta
 	if !c.IsSet("image") && c.String("root") == "" && !c.Bool("live") {
 		return nil, usage(c, errors.New("say what to look at: a BAG, --image, --root or --live"))
 	}
-	o := gatherOptions(c)
+	o, err := gatherOptions(c)
+	if err != nil {
+		return nil, err
+	}
 	o.Live = o.Live && o.Image == "" // of a climb it says that the image is this machine's
 	look, err := host.Look(o)
 	if err != nil {
@@ -117,7 +120,10 @@ func newer(ctx context.Context, c *cli.Command, d *client.CaseDetail) (*client.C
 		len(c.IntSlice("only"))+len(c.IntSlice("skip")) > 0 || c.IsSet("to") {
 		return d, nil
 	}
-	o := gatherOptions(c)
+	o, err := gatherOptions(c)
+	if err != nil {
+		return nil, err
+	}
 	o.Live = o.Live && o.Image == ""
 	box := outbox{folder: outboxOf(c, d.Machine)}
 	path := strings.TrimSuffix(box.bag(-d.Number+1), ".tar.gz") + ".looked.tar.gz"

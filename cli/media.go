@@ -377,7 +377,7 @@ func writeMedium(ctx context.Context, c *cli.Command) (err error) {
 		return fmt.Errorf("%s: %w", m.Title, err)
 	}
 	to := c.String("to")
-	target, err := describedDisk(to, c.Int("sector-size"), system.Needs{})
+	target, err := describedDisk(c, to, system.Needs{})
 	if err != nil {
 		return err
 	}

@@ -142,8 +142,13 @@ func showDone(p *page, run climb.Run) {
 }
 
 // describedDisk looks at a disk that is only read.
-func describedDisk(path string, sectorSize int, needs system.Needs) (*bag.Disk, error) {
-	image, err := host.OpenDisk(path, sectorSize, true)
+func describedDisk(c *cli.Command, path string, needs system.Needs) (*bag.Disk, error) {
+	keys, err := keysOf(c)
+	if err != nil {
+		return nil, err
+	}
+	needs.Keys = keys
+	image, err := host.OpenDisk(path, c.Int(sectorSizeFlag), true)
 	if err != nil {
 		return nil, err
 	}

@@ -92,7 +92,12 @@ func factsFor(ctx context.Context, c *cli.Command) (*bag.Facts, error) {
 func lookOrOpen(ctx context.Context, c *cli.Command) (*bag.Facts, error) {
 	path := c.String("bag")
 	if path == "" {
+		keys, err := keysOf(c)
+		if err != nil {
+			return nil, err
+		}
 		l, err := host.Look(host.GatherOptions{
+			Keys:       keys,
 			Image:      c.String("image"),
 			Root:       c.String("root"),
 			Live:       c.Bool("live"),

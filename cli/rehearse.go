@@ -52,8 +52,12 @@ func rehearse(ctx context.Context, c *cli.Command) (err error) {
 		return err
 	}
 	defer func() { err = errors.Join(err, dev.Close()) }()
+	keys, err := keysOf(c)
+	if err != nil {
+		return err
+	}
 	p := newPage(c)
-	r := host.Rehearsal{Mode: mode, Memory: c.Int("memory"), Limit: c.Duration("limit"), Adapters: platform.All()}
+	r := host.Rehearsal{Keys: keys, Mode: mode, Memory: c.Int("memory"), Limit: c.Duration("limit"), Adapters: platform.All()}
 	bar := newBar(c, "", 0)
 	began := time.Now()
 	r.Say = func(line string) {

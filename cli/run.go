@@ -73,6 +73,7 @@ func Run(ctx context.Context, args []string, in io.Reader, out, problems io.Writ
 			return cli.ShowRootCommandHelp(c)
 		},
 	}
+	takeKeys(app.Commands)
 	forbidUnknown(app.Commands)
 	switch err := app.Run(ctx, args); {
 	case err == nil:

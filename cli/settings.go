@@ -97,6 +97,10 @@ func changeSetting(name, usage, more, example string, id action.ID, params ...st
 
 // ableSystem opens the first system on a disk that has an ability, to be read.
 func ableSystem[T any](c *cli.Command, facts *bag.Facts, path string) (found T, close func() error, err error) {
+	keys, err := keysOf(c)
+	if err != nil {
+		return found, nil, err
+	}
 	dev, err := host.OpenDisk(host.Locate(path).Disk, c.Int("sector-size"), true)
 	if err != nil {
 		return found, nil, err
@@ -105,7 +109,7 @@ func ableSystem[T any](c *cli.Command, facts *bag.Facts, path string) (found T, 
 	if facts.Firmware != nil {
 		mode = facts.Firmware.Mode
 	}
-	list, err := system.OpenAll(platform.All(), dev, system.Options{Mode: mode, Now: time.Now()})
+	list, err := system.OpenAll(platform.All(), dev, system.Options{Mode: mode, Now: time.Now(), Keys: keys})
 	if err != nil {
 		return found, nil, errors.Join(err, dev.Close())
 	}

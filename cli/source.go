@@ -11,6 +11,7 @@ import (
 
 	"diorthos/core/store"
 	"diorthos/core/system"
+	"diorthos/core/volumes"
 	"diorthos/host"
 	"diorthos/platform"
 )
@@ -25,9 +26,9 @@ func sourceFlag() cli.Flag {
 
 // componentSources opens what --source names. Which of them are of the right build is
 // for the repair to say.
-func componentSources(names []string, build int) (list []store.Source, err error) {
+func componentSources(names []string, build int, keys *volumes.Keys) (list []store.Source, err error) {
 	for _, name := range names {
-		s, err := source(name, build)
+		s, err := source(name, build, keys)
 		if err != nil {
 			return nil, fmt.Errorf("--source %s: %w", name, err)
 		}
@@ -36,7 +37,7 @@ func componentSources(names []string, build int) (list []store.Source, err error
 	return list, nil
 }
 
-func source(name string, build int) (store.Source, error) {
+func source(name string, build int, keys *volumes.Keys) (store.Source, error) {
 	suppliers := suppliersOf(platform.All())
 	if strings.HasPrefix(name, "http://") || strings.HasPrefix(name, "https://") {
 		for _, s := range suppliers {
@@ -61,7 +62,7 @@ func source(name string, build int) (store.Source, error) {
 	if info.IsDir() && host.Locate(name).Disk == name { // the folder of a system's files
 		return twin(suppliers, filepath.Base(name), os.DirFS(name))
 	}
-	volume, err := host.SystemVolume(host.Locate(name).Disk, platform.All())
+	volume, err := host.SystemVolume(host.Locate(name).Disk, platform.All(), keys)
 	if err != nil {
 		return nil, err
 	}

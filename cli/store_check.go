@@ -74,7 +74,11 @@ func storeCheck(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if facts.State.Store == nil {
-		volume, err := host.SystemVolume(host.Locate(path).Disk, platform.All())
+		keys, err := keysOf(c)
+		if err != nil {
+			return err
+		}
+		volume, err := host.SystemVolume(host.Locate(path).Disk, platform.All(), keys)
 		if err != nil {
 			return err
 		}

@@ -27,7 +27,12 @@ import (
 // lookFor takes the facts of the disk or machine's folder that the command
 // names.
 func lookFor(c *cli.Command, path string) (*bag.Facts, error) {
+	keys, err := keysOf(c)
+	if err != nil {
+		return nil, err
+	}
 	l, err := host.Look(host.GatherOptions{
+		Keys:       keys,
 		Image:      path,
 		SectorSize: c.Int("sector-size"),
 		Adapters:   platform.All(),

@@ -9,8 +9,8 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"diorthos/core/action"
-	"diorthos/core/block"
-	"diorthos/core/system"
+	"diorthos/core/layout"
+	"diorthos/core/volumes"
 	"diorthos/host"
 )
 
@@ -39,7 +39,7 @@ func layoutVolumeCommand() *cli.Command {
 			}
 			number := c.Int("partition")
 			if !c.Bool("mend") {
-				v, err := checkVolume(onDisk(a[0]), c.Int("sector-size"), number)
+				v, err := checkVolume(c, onDisk(a[0]), number)
 				if err != nil {
 					return err
 				}
@@ -54,30 +54,32 @@ func layoutVolumeCommand() *cli.Command {
 	}
 }
 
-// checkVolume checks the file system of one partition, or of the whole.
-func checkVolume(path string, sectorSize, number int) (v *action.VolumeCheck, err error) {
-	d, err := describedDisk(path, sectorSize, system.Needs{})
+// checkVolume checks the file system of one volume, or of the whole.
+func checkVolume(c *cli.Command, path string, number int) (v *action.VolumeCheck, err error) {
+	keys, err := keysOf(c)
 	if err != nil {
 		return nil, err
 	}
-	off, length := int64(0), d.Size
-	if number > 0 {
-		length = -1
-		for _, p := range d.Partitions {
-			if p.Number == number {
-				off, length = p.Offset, p.Size
-			}
-		}
-		if length < 0 {
-			return nil, fmt.Errorf("%s has no partition %d that can be trusted: see \"diorthos layout show\"", d.Source, number)
-		}
-	}
-	dev, err := host.OpenDisk(path, sectorSize, true)
+	dev, err := host.OpenDisk(path, c.Int(sectorSizeFlag), true)
 	if err != nil {
 		return nil, err
 	}
 	defer func() { err = errors.Join(err, dev.Close()) }()
-	return action.CheckVolume(block.NewReadRange(dev, off, length), length)
+	if number == 0 {
+		return action.CheckVolume(dev, dev.Size())
+	}
+	table, err := layout.Read(dev)
+	if err != nil {
+		return nil, err
+	}
+	at := volumes.Open(dev, table, keys).Numbered(number)
+	switch {
+	case at == nil:
+		return nil, fmt.Errorf("%s has no volume %d that can be trusted: see \"diorthos layout show\"", path, number)
+	case at.Dev == nil:
+		return nil, fmt.Errorf("%s: %s: %s", path, at.Name, at.Problem)
+	}
+	return action.CheckVolume(at.Dev, at.Size)
 }
 
 func showVolume(c *cli.Command, v *action.VolumeCheck) error {

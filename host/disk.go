@@ -9,6 +9,7 @@ import (
 
 	"diorthos/core/block"
 	"diorthos/core/system"
+	"diorthos/core/volumes"
 )
 
 // OpenDisk opens a disk image or a block device. The sector size of a device
@@ -34,12 +35,12 @@ func OpenDisk(path string, sectorSize int, readOnly bool) (*block.Image, error) 
 
 // SystemVolume opens the volume of a disk on which a known system lies. The
 // disk stays open as long as the program runs.
-func SystemVolume(path string, adapters []system.Adapter) (fs.FS, error) {
+func SystemVolume(path string, adapters []system.Adapter, keys *volumes.Keys) (fs.FS, error) {
 	image, err := OpenDisk(path, 0, true)
 	if err != nil {
 		return nil, err
 	}
-	_, systems, err := system.Describe(image, "disk0", path, adapters, system.Needs{})
+	_, systems, err := system.Describe(image, "disk0", path, adapters, system.Needs{Keys: keys})
 	if err == nil && len(systems) == 0 {
 		err = fmt.Errorf("%s: no system that is known lies on it", path)
 	}

@@ -17,6 +17,7 @@ import (
 	"diorthos/core/climb"
 	"diorthos/core/firmware"
 	"diorthos/core/system"
+	"diorthos/core/volumes"
 )
 
 // GatherOptions say what to gather.
@@ -31,6 +32,7 @@ type GatherOptions struct {
 	Model      string
 	Zstd       bool
 	Adapters   []system.Adapter
+	Keys       *volumes.Keys // for what is encrypted
 	Firmware   firmware.Mode // of the machine, where the image does not tell; empty when not known
 	Now        time.Time
 }
@@ -163,7 +165,7 @@ func Look(o GatherOptions) (l *Looked, err error) {
 		if mode == "" {
 			mode = o.Firmware
 		}
-		disk, systems, err := system.Describe(l.image, "disk0", at.Disk, o.Adapters, system.Needs{Firmware: mode})
+		disk, systems, err := system.Describe(l.image, "disk0", at.Disk, o.Adapters, system.Needs{Firmware: mode, Keys: o.Keys})
 		if err != nil {
 			return nil, err
 		}
@@ -231,7 +233,7 @@ func liveDisks(devices []bag.Device, adapters []system.Adapter) []bag.Disk {
 // onDisk lists the volumes of a disk that a system would mount.
 func onDisk(d *bag.Disk) []bag.Volume {
 	var list []bag.Volume
-	for _, p := range d.Partitions {
+	for _, p := range d.Places() {
 		if p.Mount != "" && p.Content.Free >= 0 {
 			list = append(list, bag.Volume{Mount: p.Mount, Kind: p.Content.Kind, Size: p.Content.Size, Free: p.Content.Free})
 		}

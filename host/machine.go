@@ -16,6 +16,7 @@ import (
 	"diorthos/core/climb"
 	"diorthos/core/store"
 	"diorthos/core/system"
+	"diorthos/core/volumes"
 	"diorthos/host/inside"
 )
 
@@ -29,6 +30,7 @@ type Machine struct {
 	Adapters   []system.Adapter
 	Sources    []store.Source
 	Facts      *bag.Facts // as they were gathered
+	Keys       *volumes.Keys
 	Network    bool       // the system's own tools may fetch what is missing
 	Rehearsal  *Rehearsal // a mended machine is started on a copy before anything is written; nil for not
 	Progress   func(what string, done, total int64)
@@ -61,7 +63,7 @@ func (m *Machine) Open(a action.Action, readOnly bool) (climb.Device, string, er
 func (m *Machine) Environment() (action.Environment, error) {
 	e := action.Environment{
 		Adapters: m.Adapters, Sources: m.Sources, Facts: m.Facts, Progress: m.Progress, Now: m.Now,
-		Enter: inside.Enter, Network: m.Network,
+		Enter: inside.Enter, Network: m.Network, Keys: m.Keys,
 		Image: func(path string) (action.Image, error) { return OpenDisk(path, 512, true) },
 	}
 	if m.Rehearsal != nil {
@@ -78,7 +80,7 @@ func (m *Machine) Environment() (action.Environment, error) {
 
 // Measure looks at the machine anew.
 func (m *Machine) Measure(context.Context) (*bag.Facts, error) {
-	o := GatherOptions{Live: m.Live, SectorSize: m.SectorSize, Adapters: m.Adapters, Now: m.Now()}
+	o := GatherOptions{Live: m.Live, SectorSize: m.SectorSize, Adapters: m.Adapters, Keys: m.Keys, Now: m.Now()}
 	if !m.Live {
 		o.Image = m.Path
 	}

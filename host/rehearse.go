@@ -20,6 +20,7 @@ import (
 	"diorthos/core/firmware"
 	"diorthos/core/layout"
 	"diorthos/core/system"
+	"diorthos/core/volumes"
 	"diorthos/host/inside"
 )
 
@@ -31,6 +32,7 @@ type Rehearsal struct {
 	Limit    time.Duration // 0 for ten minutes
 	Accel    string        // of the emulator; empty for the fastest that works
 	Adapters []system.Adapter
+	Keys     *volumes.Keys // for what is encrypted
 	// Say is told each line that the machine prints.
 	Say func(string)
 }
@@ -237,18 +239,18 @@ func modeOfDisk(dev block.Source) firmware.Mode {
 // speakOnSerial tells loader and kernel, on the copy alone, to use the serial console, which is
 // what is watched.
 func (r Rehearsal) speakOnSerial(ctx context.Context, copied *block.Draft, done *Rehearsed) error {
-	d, systems, err := system.Describe(copied, "disk0", "disk", r.Adapters, system.Needs{})
+	d, systems, err := system.Describe(copied, "disk0", "disk", r.Adapters, system.Needs{Keys: r.Keys})
 	if err != nil {
 		return err
 	}
 	for _, s := range systems {
 		var mounts []system.Mount
-		for _, p := range d.Partitions {
+		for _, p := range d.Places() {
 			if at := strings.TrimPrefix(p.Mount, "/"); at == "boot" || at == "boot/efi" || at == "efi" {
-				mounts = append(mounts, system.Mount{Partition: p.Number, Path: at})
+				mounts = append(mounts, system.Mount{Volume: p.Number, Path: at})
 			}
 		}
-		in, err := inside.Enter(ctx, copied, s.Ground.System, mounts)
+		in, err := inside.Enter(ctx, copied, r.Keys, s.Ground.System, mounts)
 		if err != nil {
 			return err
 		}

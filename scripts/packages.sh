@@ -27,6 +27,10 @@ if [ "${1:-demo}" = test ]; then
   need bzip2 /usr/bin/bzip2 /bin/bzip2
   need grub-common /usr/bin/grub-script-check
   need grub-pc-bin /usr/lib/grub/i386-pc/kernel.img
+  need lvm2 /usr/sbin/lvm /sbin/lvm
+  need mdadm /usr/sbin/mdadm /sbin/mdadm
+  need cryptsetup-bin /usr/sbin/cryptsetup /sbin/cryptsetup
+  need qemu-utils /usr/bin/qemu-img
   need chromium /usr/bin/chromium
   need fonts-dejavu-core /usr/share/fonts/truetype/dejavu/DejaVuSans.ttf
 fi

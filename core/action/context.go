@@ -17,6 +17,7 @@ import (
 	"diorthos/core/layout"
 	"diorthos/core/store"
 	"diorthos/core/system"
+	"diorthos/core/volumes"
 )
 
 // An Environment is how actions reach what a disk alone does not tell. What is
@@ -36,6 +37,7 @@ type Environment struct {
 	Progress func(what string, done, total int64)
 	// Enter enters a system, so that its own tools can be run inside it.
 	Enter system.Enter
+	Keys  *volumes.Keys // for what is encrypted
 	// Network lets those tools fetch what is missing.
 	Network bool
 	Now     func() time.Time
@@ -111,7 +113,7 @@ func (a Action) Open(dev block.Source, e Environment, params map[string]string) 
 		return nil, err
 	}
 	c.systems, c.unopened = system.OpenAll(e.Adapters, c.draft, system.Options{
-		Mode: e.mode(), Now: c.now, Enter: e.Enter,
+		Mode: e.mode(), Now: c.now, Enter: e.Enter, Keys: e.Keys,
 	})
 	return c, nil
 }
@@ -140,7 +142,7 @@ func (c *Context) described() (*bag.Disk, error) {
 	if c.disk != nil {
 		return c.disk, nil
 	}
-	d, _, err := system.Describe(c.draft, "disk0", "disk", c.Adapters, system.Needs{Firmware: c.mode()})
+	d, _, err := system.Describe(c.draft, "disk0", "disk", c.Adapters, system.Needs{Firmware: c.mode(), Keys: c.Keys})
 	c.disk = d
 	return d, err
 }
@@ -167,6 +169,13 @@ func (c *Context) holding() (map[int]bool, error) {
 	for _, p := range d.Partitions {
 		if p.System != nil {
 			m[p.Number] = true
+		}
+	}
+	for _, v := range d.Volumes {
+		if v.System != nil {
+			for _, n := range v.Within {
+				m[n] = true
+			}
 		}
 	}
 	return m, nil
@@ -220,6 +229,9 @@ func Loss(p bag.Partition) string {
 	}
 	if what == "" {
 		what = "nothing that is known"
+	}
+	if strings.HasPrefix(p.Content.Note, "holds ") {
+		what += ", which " + p.Content.Note
 	}
 	text := fmt.Sprintf("partition %d, %.1f MiB: %s", p.Number, float64(p.Size)/(1<<20), what)
 	return strings.TrimSpace(text + " " + p.Content.Label)
@@ -287,7 +299,7 @@ func lack[T any](c *Context) string {
 	}
 	var list []string
 	for _, d := range c.Facts.Disks {
-		for _, p := range d.Partitions {
+		for _, p := range d.Places() {
 			for _, a := range c.Adapters {
 				if p.System == nil || p.System.Family != a.Family() {
 					continue

@@ -55,7 +55,7 @@ func taking(a Action, list ...Parameter) Action {
 
 // holdsSystem fits the disk on which a system lies whose parts are known.
 func holdsSystem(f *bag.Facts, d bag.Disk) bool {
-	return f.State != nil && slices.ContainsFunc(d.Partitions, func(p bag.Partition) bool { return p.System != nil })
+	return f.State != nil && slices.ContainsFunc(d.Places(), func(p bag.Partition) bool { return p.System != nil })
 }
 
 // enough proves that there is the room that was asked for, which is why room was

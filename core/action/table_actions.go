@@ -306,5 +306,5 @@ func proveActive(_ context.Context, p Proof) []Check {
 
 // holdsAnySystem fits the disk on which a system lies.
 func holdsAnySystem(_ *bag.Facts, d bag.Disk) bool {
-	return slices.ContainsFunc(d.Partitions, func(p bag.Partition) bool { return p.System != nil })
+	return slices.ContainsFunc(d.Places(), func(p bag.Partition) bool { return p.System != nil })
 }

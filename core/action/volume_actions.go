@@ -10,6 +10,7 @@ import (
 	"diorthos/core/ext"
 	"diorthos/core/fat"
 	"diorthos/core/layout"
+	"diorthos/core/volumes"
 )
 
 // volumeActions put file systems right.
@@ -17,7 +18,7 @@ var volumeActions = map[ID]Action{
 	"volume.mend": {
 		Parameters: []Parameter{{Name: "partition", Says: "number of the partition; empty for all of them"}},
 		fits: func(_ *bag.Facts, d bag.Disk) bool {
-			return slices.ContainsFunc(d.Partitions, func(p bag.Partition) bool {
+			return slices.ContainsFunc(d.Places(), func(p bag.Partition) bool {
 				return isFAT(p.Content.Kind) || p.Content.Kind == ""
 			})
 		},
@@ -44,7 +45,7 @@ type VolumeCheck struct {
 
 // CheckVolume checks a FAT file system whole, and of ext whether it can be read
 // by its first superblock, or by which other. What is neither is an error.
-func CheckVolume(part *block.ReadRange, length int64) (*VolumeCheck, error) {
+func CheckVolume(part block.Source, length int64) (*VolumeCheck, error) {
 	report, fatErr := fat.Check(part)
 	if fatErr == nil {
 		return &VolumeCheck{
@@ -68,30 +69,29 @@ func CheckVolume(part *block.ReadRange, length int64) (*VolumeCheck, error) {
 		Do: "restore it and the group descriptors from there; check the file system afterwards"}}}, nil
 }
 
-// mayBeChecked reports whether a partition holds, or may once have held, a file
+// mayBeChecked reports whether a volume holds, or may once have held, a file
 // system that can be checked.
-func mayBeChecked(part *block.ReadRange) bool {
-	kind := layout.Recognise(part).Kind
+func mayBeChecked(v *volumes.Volume) bool {
+	kind := v.Content.Kind
 	return kind == "" || isFAT(kind) || kind == "ext2" || kind == "ext3" || kind == "ext4"
 }
 
 // eachVolume calls f for each file system of the disk that can be checked, or
 // for that of the named partition. A disk without partitions may itself be one.
-func (c *Context) eachVolume(f func(layout.Partition, *VolumeCheck) error) error {
+func (c *Context) eachVolume(f func(*volumes.Volume, *VolumeCheck) error) error {
 	only, err := c.number("partition")
 	if err != nil {
 		return err
 	}
-	parts := c.table.Partitions()
-	if len(parts) == 0 {
-		parts = []layout.Partition{{Length: c.table.Size}}
+	list := volumes.Open(c.draft, c.table, c.Keys).All()
+	if len(list) == 0 {
+		list = []*volumes.Volume{{Name: "the whole disk", Size: c.table.Size, Dev: c.draft, Content: layout.Recognise(c.draft)}}
 	}
-	for _, p := range parts {
-		part := block.NewReadRange(c.draft, p.Off, p.Length)
-		if only != 0 && only != p.Number || !mayBeChecked(part) {
+	for _, p := range list {
+		if only != 0 && only != p.Number || p.Dev == nil || p.ReadOnly || !mayBeChecked(p) {
 			continue
 		}
-		v, err := CheckVolume(part, p.Length)
+		v, err := CheckVolume(p.Dev, p.Size)
 		if err != nil {
 			continue // none that can be mended
 		}
@@ -105,15 +105,12 @@ func (c *Context) eachVolume(f func(layout.Partition, *VolumeCheck) error) error
 func mendVolumes(_ context.Context, c *Context) (Effect, error) {
 	var e Effect
 	looked := 0
-	err := c.eachVolume(func(p layout.Partition, v *VolumeCheck) error {
+	err := c.eachVolume(func(p *volumes.Volume, v *VolumeCheck) error {
 		looked++
 		for _, f := range v.Findings {
-			e.Did = append(e.Did, fmt.Sprintf("partition %d: %s: %s", p.Number, f.Text, f.Do))
+			e.Did = append(e.Did, fmt.Sprintf("%s: %s: %s", p.Name, f.Text, f.Do))
 		}
-		for i := range v.Writes {
-			v.Writes[i].Off += p.Off
-		}
-		return c.draft.Put(v.Writes)
+		return p.Put(v.Writes)
 	})
 	e.Guard = []Check{{What: "there is a file system that can be checked", OK: err == nil && looked > 0,
 		Saw: fmt.Sprintf("%d", looked)}}
@@ -127,8 +124,8 @@ func mendVolumes(_ context.Context, c *Context) (Effect, error) {
 // fewer.
 func proveVolumes(_ context.Context, p Proof) []Check {
 	kinds := map[string]int{}
-	count := func(n *int) func(layout.Partition, *VolumeCheck) error {
-		return func(layout.Partition, *VolumeCheck) error {
+	count := func(n *int) func(*volumes.Volume, *VolumeCheck) error {
+		return func(*volumes.Volume, *VolumeCheck) error {
 			*n++
 			return nil
 		}
@@ -136,11 +133,11 @@ func proveVolumes(_ context.Context, p Proof) []Check {
 	before, after := 0, 0
 	err := p.Before.eachVolume(count(&before))
 	if err == nil {
-		err = p.After.eachVolume(func(q layout.Partition, v *VolumeCheck) error {
+		err = p.After.eachVolume(func(q *volumes.Volume, v *VolumeCheck) error {
 			after++
 			kinds[v.Kind]++
 			if len(v.Findings) > 0 {
-				return fmt.Errorf("partition %d: %s", q.Number, v.Findings[0].Text)
+				return fmt.Errorf("%s: %s", q.Name, v.Findings[0].Text)
 			}
 			return nil
 		})

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -13,6 +14,7 @@ import (
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
 	"diorthos/core/layout"
+	"diorthos/core/volumes"
 )
 
 // FactsVersion is what the field "schema" of the facts must say.
@@ -62,7 +64,7 @@ func (facts *Facts) Family() string {
 		return facts.Installed.Family
 	}
 	for _, d := range facts.Disks {
-		for _, p := range d.Partitions {
+		for _, p := range d.Places() {
 			if p.System != nil {
 				return p.System.Family
 			}
@@ -98,6 +100,37 @@ type Disk struct {
 	Backup     TableCopy        `json:"backup"`
 	Problems   []layout.Problem `json:"problems"`
 	Partitions []Partition      `json:"partitions"`
+	Volumes    []InnerVolume    `json:"volumes,omitempty"` // that lie inside partitions
+}
+
+// An InnerVolume lies inside a partition, or inside another one: a logical volume, an array, what
+// an encrypted volume holds.
+type InnerVolume struct {
+	Number   int          `json:"number"` // from 1001 on
+	Kind     volumes.Kind `json:"kind"`
+	Name     string       `json:"name"`
+	Names    []string     `json:"names,omitempty"` // as the kernel and what configures it write it
+	Within   []int        `json:"within"`          // numbers of what it lies in
+	Size     int64        `json:"size"`
+	Content  Content      `json:"content"`
+	Role     layout.Role  `json:"role,omitempty"`
+	Mount    string       `json:"mount,omitempty"`
+	System   *System      `json:"system,omitempty"`
+	Problem  string       `json:"problem,omitempty"` // why it cannot be put together, or not be written
+	ReadOnly bool         `json:"readOnly,omitempty"`
+}
+
+// Places are the partitions and what lies inside them, as if all were partitions: a type says what
+// those are that are none.
+func (d Disk) Places() []Partition {
+	list := slices.Clone(d.Partitions)
+	for _, v := range d.Volumes {
+		list = append(list, Partition{
+			Number: v.Number, Type: string(v.Kind), Name: v.Name, Size: v.Size, Content: v.Content, Role: v.Role, Mount: v.Mount,
+			System: v.System,
+		})
+	}
+	return list
 }
 
 // MBR is what sector 0 says.

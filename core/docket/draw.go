@@ -15,7 +15,7 @@ import (
 
 // A Docket is the report of a case.
 type Docket struct {
-	Knowledge  string                `json:"knowledge"` // the version that it was drawn with
+	Knowledge  string                `json:"knowledge"`      // the version that it was drawn with
 	Site       string                `json:"site,omitempty"` // and of what outcomes at the site have taught
 	Machine    bag.Machine           `json:"machine"`
 	Gathered   time.Time             `json:"gathered"`

@@ -38,7 +38,7 @@ func (d *Docket) Headline() string {
 				return fmt.Sprintf("%s: %s", p.Part, p.Text)
 			}
 		}
-		for _, p := range disk.Partitions {
+		for _, p := range disk.Places() {
 			measured = measured || p.System != nil
 		}
 	}

@@ -37,7 +37,7 @@ func Traits(facts *bag.Facts) map[string]string {
 	}
 	for _, d := range facts.Disks {
 		put("table of "+d.ID, string(d.Style))
-		for _, p := range d.Partitions {
+		for _, p := range d.Places() {
 			if p.System != nil && m["release"] == "" {
 				put("system", p.System.Family)
 				put("release", strings.TrimSpace(p.System.Name+" "+p.System.Version))

@@ -11,6 +11,7 @@ import (
 	"diorthos/core/layout"
 	"diorthos/core/media"
 	"diorthos/core/store"
+	"diorthos/core/volumes"
 )
 
 // An Adapter knows one family of operating systems. All that it is asked for, it
@@ -38,9 +39,9 @@ type Adapter interface {
 	RestartReasons(fsys fs.FS, kernel string) []bag.RestartReason
 	// Survey adds to the facts how the parts of a system stand.
 	Survey(Ground, *bag.Facts)
-	// Open opens the system on one partition of a disk to be changed. It
+	// Open opens the system on one volume of a disk to be changed. It
 	// returns ErrOnlyRead when the family's systems cannot be.
-	Open(dev block.Device, partition int, o Options) (System, error)
+	Open(dev block.Device, volume int, o Options) (System, error)
 	// Lacks says of each ability that the family's systems do not have, why.
 	Lacks() map[Ability]string
 }
@@ -49,6 +50,7 @@ type Adapter interface {
 type Options struct {
 	Mode firmware.Mode // of the machine's firmware; empty when not known
 	Now  time.Time
+	Keys *volumes.Keys // for what is encrypted
 	// Enter enters a system so that its own tools can be run; nil where that cannot be done.
 	Enter Enter
 }
@@ -92,9 +94,10 @@ type Verifier interface {
 type Ground struct {
 	Disk     block.Source
 	Table    *layout.Table
-	Contents map[int]layout.Content // by the number of the partition
+	Volumes  *volumes.Set
+	Contents map[int]layout.Content // by the number of the volume
 	Volume   func(int) fs.FS        // nil for what cannot be read
-	System   int                    // number of the partition that holds the system
+	System   int                    // number of the volume that holds the system
 	Firmware []byte                 // the state of the firmware as it is held, where it is
 	// Beside opens a file beside the disk, such as an install medium.
 	Beside func(name string) ([]byte, error)

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"io/fs"
 	"path/filepath"
+	"slices"
+	"strings"
 
 	"diorthos/core/bag"
 	"diorthos/core/block"
@@ -11,6 +13,7 @@ import (
 	"diorthos/core/fat"
 	"diorthos/core/firmware"
 	"diorthos/core/layout"
+	"diorthos/core/volumes"
 )
 
 // A Found system, with the adapter that knows it and the volume that holds it.
@@ -24,6 +27,7 @@ type Found struct {
 type Needs struct {
 	Firmware firmware.Mode   // what it needs to start from the disk
 	Sizes    []layout.Demand // what a release asks
+	Keys     *volumes.Keys   // for what is encrypted
 }
 
 // Describe looks at the tables of a disk and at what lies on its partitions, and
@@ -48,7 +52,8 @@ func Describe(src block.Source, id, path string, adapters []Adapter, needs Needs
 	}
 	var systems []Found
 	mounts := map[string]string{}
-	volumes := map[int]fs.FS{}
+	set := volumes.Open(src, table, needs.Keys)
+	files := map[int]fs.FS{}
 	around := layout.CheckContext{
 		Firmware: needs.Firmware,
 		Demands:  needs.Sizes,
@@ -60,39 +65,63 @@ func Describe(src block.Source, id, path string, adapters []Adapter, needs Needs
 		around.Whole = layout.Recognise(src)
 		around.First, around.FirstLBA = firstWithoutTable(src, int64(table.SectorSize))
 	}
+	contents := map[int]layout.Content{}
+	look := func(v *volumes.Volume, in place) {
+		content := v.Content
+		if content.Kind == "" && v.Dev != nil {
+			content.Note = backupOf(v.Dev, v.Size)
+		}
+		if v.Problem != "" && v.Number < volumes.FirstInner {
+			content.Note = v.Problem
+		}
+		contents[v.Number], *in.content = content, describeContent(content)
+		volume := Volume(v.Dev, content)
+		if volume == nil {
+			return
+		}
+		files[v.Number] = volume
+		if f, ok := volume.(interface{ NeedsRecovery() bool }); ok && f.NeedsRecovery() {
+			in.content.Note = "its journal was not replayed: what was written last may not show in its files"
+		}
+		for _, a := range adapters {
+			if a.HoldsLoader(volume) {
+				around.Systems[v.Number], *in.role = true, layout.RoleBoot
+			}
+		}
+		a, sys, ok := FindOn(adapters, volume)
+		if !ok {
+			return
+		}
+		*in.system, *in.role, *in.mount = &sys, layout.RoleSystem, "/"
+		for _, n := range set.Partitions(v.Number) {
+			around.Systems[n] = true
+		}
+		systems = append(systems, Found{Adapter: a, Volume: volume, Ground: Ground{
+			Disk: src, Table: table, Volumes: set, Contents: contents, System: v.Number,
+			Volume: func(n int) fs.FS { return files[n] },
+		}})
+		for id, at := range a.Mounts(volume) {
+			mounts[id] = at
+		}
+	}
 	for _, p := range table.Partitions() {
-		part := block.NewReadRange(src, p.Off, p.Length)
-		content := layout.Recognise(part)
-		if content.Kind == "" {
-			content.Note = backupOf(part, p.Length)
-		}
-		around.Contents[p.Number] = content
-		described := describePartition(p, content)
-		if volume := Volume(part, content); volume != nil {
-			volumes[p.Number] = volume
-			if v, ok := volume.(interface{ NeedsRecovery() bool }); ok && v.NeedsRecovery() {
-				described.Content.Note = "its journal was not replayed: what was written last may not show in its files"
-			}
-			for _, a := range adapters {
-				if a.HoldsLoader(volume) {
-					around.Systems[p.Number], described.Role = true, layout.RoleBoot
-				}
-			}
-			if a, sys, ok := FindOn(adapters, volume); ok {
-				described.System, described.Role, described.Mount = &sys, layout.RoleSystem, "/"
-				around.Systems[p.Number] = true
-				systems = append(systems, Found{Adapter: a, Volume: volume, Ground: Ground{
-					Disk: src, Table: table, Contents: around.Contents, System: p.Number,
-					Volume: func(n int) fs.FS { return volumes[n] },
-				}})
-				for id, at := range a.Mounts(volume) {
-					mounts[id] = at
-				}
-			}
-		}
+		described := describePartition(p)
+		look(set.Numbered(p.Number), placeOf(&described))
+		around.Contents[p.Number] = contents[p.Number]
 		d.Partitions = append(d.Partitions, described)
 	}
-	assignRoles(d.Partitions, mounts)
+	for _, v := range set.Inner() {
+		described := bag.InnerVolume{
+			Number: v.Number, Kind: v.Kind, Name: v.Name, Names: v.Names, Within: v.Within, Size: v.Size, Problem: v.Problem,
+			ReadOnly: v.ReadOnly,
+		}
+		look(v, place{
+			content: &described.Content, role: &described.Role, mount: &described.Mount, system: &described.System,
+		})
+		d.Volumes = append(d.Volumes, described)
+	}
+	noteInner(d, set)
+	assignRoles(d, mounts)
 	for _, p := range d.Partitions {
 		around.Roles[p.Number] = p.Role
 	}
@@ -116,7 +145,7 @@ func firstWithoutTable(src block.Source, sector int64) (layout.Content, int64) {
 
 // backupOf says what file system lies on a partition whose start is damaged, by
 // the backup that it keeps of it; nothing when none is found.
-func backupOf(part *block.ReadRange, length int64) string {
+func backupOf(part block.Source, length int64) string {
 	if v, err := fat.Open(part); err == nil && v.FromBackup != nil {
 		return "FAT32: the boot sector is damaged, its backup is sound"
 	}
@@ -147,42 +176,87 @@ func describeCopy(c *layout.Copy, style layout.Style) bag.TableCopy {
 
 func hex32(n uint32) string { return fmt.Sprintf("0x%08x", n) }
 
-func describePartition(p layout.Partition, c layout.Content) bag.Partition {
+func describePartition(p layout.Partition) bag.Partition {
 	return bag.Partition{
 		Number: p.Number, Type: p.Type, TypeCode: p.TypeCode, ID: p.ID, Name: p.Name, Active: p.Active,
 		First: p.Span.First, Last: p.Span.Last, Offset: p.Off, Size: p.Length,
-		Content: bag.Content{
-			Kind:      c.Kind,
-			Label:     c.Label,
-			UUID:      c.UUID,
-			Size:      c.Size,
-			Free:      c.Free,
-			LastMount: c.LastMount,
-			Note:      c.Note,
-		},
+	}
+}
+
+func describeContent(c layout.Content) bag.Content {
+	return bag.Content{
+		Kind:      c.Kind,
+		Label:     c.Label,
+		UUID:      c.UUID,
+		Size:      c.Size,
+		Free:      c.Free,
+		LastMount: c.LastMount,
+		Note:      c.Note,
+	}
+}
+
+// A place is where what is found out of a volume is written: a partition's, or one inside it.
+type place struct {
+	content *bag.Content
+	role    *layout.Role
+	mount   *string
+	system  **bag.System
+}
+
+func placeOf(p *bag.Partition) place {
+	return place{content: &p.Content, role: &p.Role, mount: &p.Mount, system: &p.System}
+}
+
+// noteInner says of each partition what lies inside it.
+func noteInner(d *bag.Disk, set *volumes.Set) {
+	for i := range d.Partitions {
+		p := &d.Partitions[i]
+		var names []string
+		for _, v := range d.Volumes {
+			if !slices.Contains(set.Partitions(v.Number), p.Number) {
+				continue
+			}
+			name := v.Name
+			if v.System != nil {
+				name += " with " + v.System.Name
+			}
+			names = append(names, name)
+		}
+		if len(names) > 0 && p.Content.Note == "" {
+			p.Content.Note = "holds " + strings.Join(names, ", ")
+		}
 	}
 }
 
 // assignRoles says what the system uses each partition for: by its own list
 // of mounts, and only where that says nothing by the partition's type.
-func assignRoles(parts []bag.Partition, mounts map[string]string) {
-	for i := range parts {
-		p := &parts[i]
-		if p.Role != "" {
-			continue
+func assignRoles(d *bag.Disk, mounts map[string]string) {
+	for i := range d.Partitions {
+		p := &d.Partitions[i]
+		assignRole(placeOf(p), mounts, p.TypeCode == layout.TypeESP.String(), "PARTUUID="+p.ID)
+	}
+	for i := range d.Volumes {
+		v := &d.Volumes[i]
+		at := place{content: &v.Content, role: &v.Role, mount: &v.Mount, system: &v.System}
+		assignRole(at, mounts, false, v.Names...)
+	}
+}
+
+func assignRole(p place, mounts map[string]string, isESP bool, names ...string) {
+	if *p.role != "" {
+		return
+	}
+	for _, id := range append(names, "UUID="+p.content.UUID, "LABEL="+p.content.Label) {
+		if at, ok := mounts[id]; ok && *p.mount == "" {
+			*p.mount = at
 		}
-		for _, id := range []string{"UUID=" + p.Content.UUID, "PARTUUID=" + p.ID, "LABEL=" + p.Content.Label} {
-			if at, ok := mounts[id]; ok && p.Mount == "" {
-				p.Mount = at
-			}
-		}
-		switch {
-		case p.Mount == "/boot/efi" || p.Mount == "/efi" || p.TypeCode == layout.TypeESP.String():
-			p.Role = layout.RoleESP
-		case p.Mount == "/boot":
-			p.Role = layout.RoleBoot
-		default:
-			p.Role = layout.RoleData
-		}
+	}
+	switch {
+	case *p.mount == "/boot/efi" || *p.mount == "/efi" || isESP:
+		*p.role = layout.RoleESP
+	case *p.mount == "/boot":
+		*p.role = layout.RoleBoot
+	default:
+		*p.role = layout.RoleData
 	}
 }

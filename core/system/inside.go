@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"diorthos/core/block"
+	"diorthos/core/volumes"
 )
 
 // A Command is one of a system's own programs, to be run inside it.
@@ -59,14 +60,16 @@ const (
 	FileRemoved ChangeKind = "removed"
 )
 
-// An Enter enters the system on a partition of a draft; its errors say what it takes, where it
+// An Enter enters the system on a volume of a draft; its errors say what it takes, where it
 // cannot be done.
-type Enter func(ctx context.Context, draft block.Device, partition int, mounts []Mount) (Inside, error)
+type Enter func(
+	ctx context.Context, draft block.Device, keys *volumes.Keys, volume int, mounts []Mount,
+) (Inside, error)
 
-// A Mount is a partition that a system mounts, and where.
+// A Mount is a volume that a system mounts, and where.
 type Mount struct {
-	Partition int
-	Path      string // without a leading slash
+	Volume int
+	Path   string // without a leading slash
 }
 
 // ToolOptions say how a system's own tools are let work.

@@ -10,6 +10,7 @@ import (
 	"diorthos/core/ext"
 	"diorthos/core/fat"
 	"diorthos/core/layout"
+	"diorthos/core/volumes"
 )
 
 // ErrOnlyRead means that the systems of a family can be read, and not changed.
@@ -21,7 +22,10 @@ const largestFAT = 32 << 30
 
 // Volume opens the file system of a partition for reading; nil for what cannot
 // be read as files.
-func Volume(part *block.ReadRange, content layout.Content) fs.FS {
+func Volume(part block.Source, content layout.Content) fs.FS {
+	if part == nil {
+		return nil
+	}
 	switch content.Kind {
 	case "fat12", "fat16", "fat32":
 		if content.Size > largestFAT {
@@ -48,9 +52,9 @@ func OpenAll(adapters []Adapter, dev block.Device, o Options) ([]Opened, error) 
 	}
 	var list []Opened
 	var failed []error
-	for _, p := range table.Partitions() {
-		part := block.NewReadRange(dev, p.Off, p.Length)
-		volume := Volume(part, layout.Recognise(part))
+	set := volumes.Open(dev, table, o.Keys)
+	for _, p := range set.All() {
+		volume := Volume(p.Dev, p.Content)
 		if volume == nil {
 			continue
 		}
@@ -63,7 +67,7 @@ func OpenAll(adapters []Adapter, dev block.Device, o Options) ([]Opened, error) 
 			continue
 		}
 		if err != nil {
-			failed = append(failed, fmt.Errorf("%s on partition %d: %w", found.Name, p.Number, err))
+			failed = append(failed, fmt.Errorf("%s on %s: %w", found.Name, p.Name, err))
 			continue
 		}
 		list = append(list, Opened{Partition: p.Number, Title: found.Name, System: s})
@@ -72,6 +76,18 @@ func OpenAll(adapters []Adapter, dev block.Device, o Options) ([]Opened, error) 
 		return nil, errors.Join(failed...)
 	}
 	return list, nil
+}
+
+// GroundOf looks at a disk as it stands, for the system on one of its volumes.
+func GroundOf(disk block.Source, table *layout.Table, keys *volumes.Keys, number int) Ground {
+	set := volumes.Open(disk, table, keys)
+	g := Ground{Disk: disk, Table: table, Volumes: set, System: number, Contents: map[int]layout.Content{}}
+	files := map[int]fs.FS{}
+	for _, v := range set.All() {
+		g.Contents[v.Number], files[v.Number] = v.Content, Volume(v.Dev, v.Content)
+	}
+	g.Volume = func(n int) fs.FS { return files[n] }
+	return g
 }
 
 // FindOn finds the adapter that knows the system on a volume.

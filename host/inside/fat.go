@@ -16,7 +16,7 @@ import (
 
 // A fatFolder is a FAT volume laid out as a folder, and written back.
 type fatFolder struct {
-	part   *block.WriteRange
+	part   block.Device
 	folder string
 	was    map[string][]byte // content by name; nil for a folder
 }
@@ -24,7 +24,7 @@ type fatFolder struct {
 const largestFAT = 2 << 30 // bytes of files that are laid out
 
 // layOut writes the files of a volume into a new folder.
-func layOut(part *block.WriteRange, folder string) (*fatFolder, error) {
+func layOut(part block.Device, folder string) (*fatFolder, error) {
 	volume, err := fat.Open(part)
 	if err != nil {
 		return nil, err

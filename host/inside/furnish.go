@@ -77,7 +77,11 @@ func (s *session) diskNodes(dev string) error {
 		if err := makeNode(path, 0o660, unix.Mkdev(loopMajor, uint32(l.number))); err != nil {
 			return err
 		}
-		if err := s.byUUID(dev, filepath.Base(path), s.contents[l.partition].UUID); err != nil {
+		v := s.volumes.Numbered(l.volume)
+		if err := s.byUUID(dev, filepath.Base(path), v.Content.UUID); err != nil {
+			return err
+		}
+		if err := named(dev, filepath.Base(path), v.Names); err != nil {
 			return err
 		}
 	}
@@ -90,7 +94,25 @@ func (s *session) diskNodes(dev string) error {
 		if err := makeNode(filepath.Join(dev, part), 0o660, device); err != nil {
 			return err
 		}
-		if err := s.byUUID(dev, part, s.contents[number].UUID); err != nil {
+		if err := s.byUUID(dev, part, s.volumes.Numbered(number).Content.UUID); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// named gives a node the names by which a system's configuration calls a volume.
+func named(dev, node string, names []string) error {
+	for _, name := range names {
+		at := filepath.Join(dev, strings.TrimPrefix(name, "/dev/"))
+		to, err := filepath.Rel(filepath.Dir(at), filepath.Join(dev, node))
+		if err != nil {
+			return err
+		}
+		if err := os.MkdirAll(filepath.Dir(at), 0o755); err != nil {
+			return err
+		}
+		if err := os.Symlink(to, at); err != nil && !errors.Is(err, fs.ErrExist) {
 			return err
 		}
 	}

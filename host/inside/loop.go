@@ -16,9 +16,9 @@ import (
 type loopDisk struct {
 	node   *os.File
 	number int
-	// partition is that of the table that it stands for; 0 for the whole disk.
-	partition int
-	parts     map[int]uint64 // device numbers of its partitions
+	// volume is the number of the one that it stands for; 0 for the whole disk.
+	volume int
+	parts  map[int]uint64 // device numbers of its partitions
 }
 
 // attempts to get a free loop device: another process may take it first.

@@ -9,6 +9,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -16,6 +17,7 @@ import (
 	"diorthos/core/block"
 	"diorthos/core/layout"
 	"diorthos/core/system"
+	"diorthos/core/volumes"
 )
 
 // ErrNotHere means that this computer or this user cannot enter a system.
@@ -31,28 +33,30 @@ type session struct {
 	root     string
 	shown    *shown
 	loop     *loopDisk
-	extra    []*loopDisk // partitions that the kernel did not find
+	extra    []*loopDisk // partitions that the kernel did not find, and what lies inside partitions
+	inner    []*shown    // volumes that lie inside partitions, each as a disk of its own
 	mounted  []string
 	fats     []*fatFolder
 	files    *os.Root
 	before   tree
 	policy   bool // a policy that starts no service was put there
-	contents map[int]layout.Content
+	volumes  *volumes.Set
+	drafting sync.RWMutex // what is shown of the draft takes turns
 }
 
 var _ system.Inside = (*session)(nil)
 
-// Enter enters the system on a partition of a disk. What it mounts besides is mounted with it,
+// Enter enters the system on a volume of a disk. What it mounts besides is mounted with it,
 // as far as it lies on this disk.
 func Enter(
-	ctx context.Context, dev block.Device, partition int, mounts []system.Mount,
+	ctx context.Context, dev block.Device, keys *volumes.Keys, volume int, mounts []system.Mount,
 ) (entered system.Inside, err error) {
 	if os.Geteuid() != 0 {
 		return nil, fmt.Errorf("%w: it takes root, to mount the draft", ErrNotHere)
 	}
-	s := &session{work: make(chan func()), ended: make(chan struct{}), dev: dev, contents: map[int]layout.Content{}}
+	s := &session{work: make(chan func()), ended: make(chan struct{}), dev: dev}
 	go s.thread()
-	err = s.do(func() error { return s.enter(ctx, partition, mounts) })
+	err = s.do(func() error { return s.enter(ctx, keys, volume, mounts) })
 	if err != nil {
 		return nil, errors.Join(err, s.Leave())
 	}
@@ -108,7 +112,7 @@ func (s *session) stage() error {
 	return nil
 }
 
-func (s *session) enter(ctx context.Context, partition int, mounts []system.Mount) error {
+func (s *session) enter(ctx context.Context, keys *volumes.Keys, volume int, mounts []system.Mount) error {
 	if err := s.stage(); err != nil {
 		return err
 	}
@@ -119,19 +123,19 @@ func (s *session) enter(ctx context.Context, partition int, mounts []system.Moun
 	if err != nil {
 		return err
 	}
-	parts := map[int]layout.Partition{}
-	for _, p := range table.Partitions() {
-		parts[p.Number] = p
-		s.contents[p.Number] = layout.Recognise(block.NewReadRange(s.dev, p.Off, p.Length))
-	}
-	mounts = append([]system.Mount{{Partition: partition}}, mounts...)
+	s.volumes = volumes.Open(s.dev, table, keys)
+	mounts = append([]system.Mount{{Volume: volume}}, mounts...)
 	slices.SortStableFunc(mounts[1:], func(a, b system.Mount) int { return len(a.Path) - len(b.Path) })
 	for _, m := range mounts {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		if err := s.mountPartition(parts[m.Partition], m); err != nil {
-			return fmt.Errorf("mount partition %d at /%s: %w", m.Partition, m.Path, err)
+		v := s.volumes.Numbered(m.Volume)
+		if v == nil || v.Device() == nil {
+			return fmt.Errorf("mount partition %d at /%s: it is not there, or cannot be written", m.Volume, m.Path)
+		}
+		if err := s.mountVolume(v, m); err != nil {
+			return fmt.Errorf("mount %s at /%s: %w", v.Name, m.Path, err)
 		}
 	}
 	if err := s.furnish(); err != nil {
@@ -149,7 +153,7 @@ func (s *session) enter(ctx context.Context, partition int, mounts []system.Moun
 // showDisk makes a disk of the draft.
 func (s *session) showDisk() (err error) {
 	folder := filepath.Join(s.base, "draft")
-	if s.shown, err = show(s.dev, folder); err != nil {
+	if s.shown, err = show(s.dev, folder, &s.drafting); err != nil {
 		return err
 	}
 	file, err := os.OpenFile(filepath.Join(folder, diskName), os.O_RDWR, 0)
@@ -172,18 +176,18 @@ func (s *session) mount(source, at, kind string, flags uintptr, data string) err
 // mountedAs is the kernel's file system for a kind of content.
 var mountedAs = map[string]string{"ext2": "ext4", "ext3": "ext4", "ext4": "ext4", "xfs": "xfs", "btrfs": "btrfs"}
 
-// mountPartition mounts one partition of the draft, or lays out its files where the kernel need
+// mountVolume mounts one volume of the draft, or lays out its files where the kernel need
 // not read it.
-func (s *session) mountPartition(p layout.Partition, m system.Mount) error {
+func (s *session) mountVolume(v *volumes.Volume, m system.Mount) error {
 	at := filepath.Join(s.root, m.Path)
 	if info, err := os.Stat(at); err != nil || !info.IsDir() {
 		return fmt.Errorf("there is no folder /%s", m.Path)
 	}
-	kind := s.contents[m.Partition].Kind
+	kind := v.Content.Kind
 	if strings.HasPrefix(kind, "fat") {
 		f, err := layOut(
-			block.NewWriteRange(s.dev, p.Off, p.Length),
-			filepath.Join(s.base, fmt.Sprintf("fat-%d", m.Partition)),
+			v.Device(),
+			filepath.Join(s.base, fmt.Sprintf("fat-%d", v.Number)),
 		)
 		if err != nil {
 			return err
@@ -195,15 +199,19 @@ func (s *session) mountPartition(p layout.Partition, m system.Mount) error {
 	if !ok {
 		return fmt.Errorf("%q is not a file system that can be entered", kind)
 	}
-	node, err := s.node(p)
+	node, err := s.node(v)
 	if err != nil {
 		return err
 	}
 	return s.mount(node, at, known, unix.MS_NOATIME|unix.MS_NODEV, "")
 }
 
-// node is the device of a partition: the one that the kernel found, or one made for it.
-func (s *session) node(p layout.Partition) (string, error) {
+// node is the device of a volume: the one that the kernel found, or one made for it.
+func (s *session) node(v *volumes.Volume) (string, error) {
+	if v.Partition == nil {
+		return s.innerNode(v)
+	}
+	p := v.Partition
 	number, ok := s.loop.parts[p.Number]
 	if !ok {
 		file, err := os.OpenFile(filepath.Join(s.base, "draft", diskName), os.O_RDWR, 0)
@@ -215,7 +223,7 @@ func (s *session) node(p layout.Partition) (string, error) {
 		if err != nil {
 			return "", err
 		}
-		l.partition = p.Number
+		l.volume = p.Number
 		s.extra = append(s.extra, l)
 		return fmt.Sprintf("/dev/loop%d", l.number), nil
 	}
@@ -224,6 +232,32 @@ func (s *session) node(p layout.Partition) (string, error) {
 		return "", err
 	}
 	return path, nil
+}
+
+// innerNode makes a disk of a volume that lies inside a partition. What is written to it is
+// written to the draft where the volume lies.
+func (s *session) innerNode(v *volumes.Volume) (string, error) {
+	folder := filepath.Join(s.base, fmt.Sprintf("volume-%d", v.Number))
+	if err := os.Mkdir(folder, 0o700); err != nil {
+		return "", err
+	}
+	shown, err := show(v.Device(), folder, &s.drafting)
+	if err != nil {
+		return "", err
+	}
+	s.inner = append(s.inner, shown)
+	file, err := os.OpenFile(filepath.Join(folder, diskName), os.O_RDWR, 0)
+	if err != nil {
+		return "", err
+	}
+	defer file.Close()
+	l, err := attachRange(file, v.Dev.SectorSize(), 0, v.Size)
+	if err != nil {
+		return "", err
+	}
+	l.volume = v.Number
+	s.extra = append(s.extra, l)
+	return fmt.Sprintf("/dev/loop%d", l.number), nil
 }
 
 // Files are those of the system.
@@ -258,6 +292,12 @@ func (s *session) leave() (err error) {
 		if l != nil {
 			err = errors.Join(err, l.detach())
 		}
+	}
+	for _, shown := range s.inner {
+		if e := unmount(shown.folder); e != nil {
+			return errors.Join(err, e)
+		}
+		shown.server.Wait()
 	}
 	if s.shown != nil {
 		if e := unmount(filepath.Join(s.base, "draft")); e != nil {

@@ -15,7 +15,8 @@ type shown struct {
 	fuse.RawFileSystem
 	dev    block.Device
 	server *fuse.Server
-	mu     sync.RWMutex
+	folder string
+	mu     *sync.RWMutex // of the draft: what is shown of it besides takes turns with this
 }
 
 // The nodes of the file system.
@@ -31,8 +32,8 @@ const (
 )
 
 // show mounts the file system at a folder, in the name space of the calling thread.
-func show(dev block.Device, folder string) (*shown, error) {
-	s := &shown{RawFileSystem: fuse.NewDefaultRawFileSystem(), dev: dev}
+func show(dev block.Device, folder string, mu *sync.RWMutex) (*shown, error) {
+	s := &shown{RawFileSystem: fuse.NewDefaultRawFileSystem(), dev: dev, folder: folder, mu: mu}
 	server, err := fuse.NewServer(s, folder, &fuse.MountOptions{
 		DirectMountStrict: true, MaxWrite: longestRun, MaxBackground: 32, Name: "diorthos", FsName: "draft",
 		DisableXAttrs: true,

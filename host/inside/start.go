@@ -30,7 +30,7 @@ func Start(ctx context.Context, dev block.Device, out io.Writer, args func(disk 
 		}
 		folder := filepath.Join(s.base, "draft")
 		var err error
-		if s.shown, err = show(dev, folder); err != nil {
+		if s.shown, err = show(dev, folder, &s.drafting); err != nil {
 			return err
 		}
 		line := args(filepath.Join(folder, diskName))

@@ -47,7 +47,7 @@ func TestRepairTakesNothingOfAnotherBuild(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	volume, err := host.SystemVolume(twin.Disk(), []system.Adapter{corbel.Adapter{}})
+	volume, err := host.SystemVolume(twin.Disk(), []system.Adapter{corbel.Adapter{}}, nil)
 	if err != nil {
 		t.Fatal(err)
 	}

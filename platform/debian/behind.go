@@ -16,6 +16,7 @@ import (
 
 	"diorthos/core/boot"
 	"diorthos/core/system"
+	"diorthos/core/volumes"
 	"diorthos/platform/grub"
 )
 
@@ -300,28 +301,27 @@ func rootOf(g system.Ground, arguments string) (int, boot.Link) {
 	case name == "":
 		l.What, l.Saw = "root volume", "the entry names none: the early-boot image has to know it"
 		return 0, l
-	case strings.HasPrefix(name, "/dev/mapper/"), strings.HasPrefix(name, "/dev/dm-"), strings.HasPrefix(name, "/dev/md"):
-		l.Saw = "not followed: it lies in a volume of volumes"
-		return 0, l
-	case strings.HasPrefix(name, "/dev/") && devicePartition.FindStringSubmatch(name) == nil:
-		if parts := strings.Split(name, "/"); len(parts) == 4 { // a volume group's
-			l.Saw = "not followed: it lies in a volume of volumes"
-			return 0, l
-		}
 	}
 	number := volumeNamed(g, name)
-	if number == 0 {
-		if inContainer(g, strings.TrimPrefix(name, "UUID=")) {
-			l.Saw = "not followed: it may lie in a volume of volumes of this disk"
-			return 0, l
-		}
+	v := g.Volumes.Numbered(number)
+	switch {
+	case number == 0 && closed(g) != "":
+		l.Saw = "not followed: it may lie in " + closed(g)
+		return 0, l
+	case number == 0 && ofMapper(name) && !groupThere(g, name):
+		l.Saw = "not followed: no volume group or array of that name lies on this disk"
+		return 0, l
+	case number == 0:
 		l.Saw, l.Fault = "no volume of this disk has that name", boot.RootMissing
+		return 0, l
+	case v.Dev == nil:
+		l.Saw = "not followed: " + v.Name + ": " + v.Problem
 		return 0, l
 	}
 	c := g.Contents[number]
-	l.Saw = fmt.Sprintf("partition %d, %s %s", number, c.Kind, c.Label)
+	l.Saw = strings.TrimSpace(fmt.Sprintf("%s, %s %s", v.Name, c.Kind, c.Label))
 	if c.Kind == "" {
-		l.Saw, l.Fault = fmt.Sprintf("partition %d, and no file system is recognised on it", number), boot.VolumeUnreadable
+		l.Saw, l.Fault = v.Name+", and no file system is recognised on it", boot.VolumeUnreadable
 	} else if why := cutOff(g, number); why != "" {
 		l.Saw, l.Fault = why, boot.RootCut
 	}
@@ -338,26 +338,65 @@ func cutOff(g system.Ground, number int) string {
 	if c.Size <= length {
 		return ""
 	}
+	name := g.Volumes.Numbered(number).Name
 	return fmt.Sprintf(
-		"the %s on partition %d has %d bytes, and the partition %d: the kernel refuses it", c.Kind, number, c.Size, length,
+		"the %s on %s has %d bytes, and %s has %d: the kernel refuses it", c.Kind, name, c.Size, name, length,
 	)
 }
 
 func lengthOf(g system.Ground, number int) int64 {
-	for _, p := range g.Table.Partitions() {
-		if p.Number == number {
-			return min(p.Length, g.Disk.Size()-p.Off)
-		}
+	v := g.Volumes.Numbered(number)
+	if v == nil {
+		return 0
 	}
-	return 0
+	if p := v.Partition; p != nil {
+		return min(p.Length, g.Disk.Size()-p.Off)
+	}
+	return v.Size
 }
 
-// volumeNamed is the partition that a name means as fstab and kernel write it; 0 for none.
+// ofMapper reports whether a name is one of the device mapper's, of an array's, or a volume group's.
+func ofMapper(name string) bool {
+	return strings.HasPrefix(name, "/dev/mapper/") || strings.HasPrefix(name, "/dev/md") ||
+		strings.HasPrefix(name, "/dev/dm-") || strings.Count(name, "/") == 3 && !strings.HasPrefix(name, "/dev/disk/")
+}
+
+// groupThere reports whether the volume group that a name is of lies on this disk: its other
+// volumes are then known.
+func groupThere(g system.Ground, name string) bool {
+	return slices.ContainsFunc(g.Volumes.All(), func(v *volumes.Volume) bool {
+		group, _, ok := strings.Cut(v.Name, "/")
+		mapped := "/dev/mapper/" + strings.ReplaceAll(group, "-", "--") + "-"
+		return ok && v.Kind == volumes.Logical && (strings.HasPrefix(name, "/dev/"+group+"/") || strings.HasPrefix(name, mapped))
+	})
+}
+
+// closed says which volume of the disk may hold others and could not be looked into; empty for none.
+func closed(g system.Ground) string {
+	for _, v := range g.Volumes.All() {
+		holds := slices.ContainsFunc(g.Volumes.All(), func(o *volumes.Volume) bool { return slices.Contains(o.Within, v.Number) })
+		switch {
+		case containers[strings.TrimRight(v.Content.Kind, "12")] && !holds:
+			return strings.TrimSuffix(fmt.Sprintf("%s (%s): %s", v.Name, v.Content.Kind, v.Problem), ": ")
+		case v.Dev == nil:
+			return v.Name + ": " + v.Problem
+		}
+	}
+	return ""
+}
+
+// volumeNamed is the volume that a name means as fstab and kernel write it; 0 for none.
 func volumeNamed(g system.Ground, name string) int {
-	for _, p := range g.Table.Partitions() {
-		c := g.Contents[p.Number]
+	for _, p := range g.Volumes.All() {
+		if slices.Contains(p.Names, name) {
+			return p.Number
+		}
+		c, id, label := g.Contents[p.Number], "", ""
+		if p.Partition != nil {
+			id, label = p.ID, p.Partition.Name
+		}
 		for key, value := range map[string]string{
-			"UUID": c.UUID, "LABEL": c.Label, "PARTUUID": p.ID, "PARTLABEL": p.Name,
+			"UUID": c.UUID, "LABEL": c.Label, "PARTUUID": id, "PARTLABEL": label,
 		} {
 			if value == "" {
 				continue
@@ -534,22 +573,20 @@ var network = map[string]bool{
 // unmet says why a mount cannot be; empty where it can, or where that cannot be told.
 func (m mount) unmet(g system.Ground) string {
 	name := m.device
+	number := volumeNamed(g, name)
 	switch {
-	case strings.HasPrefix(name, "/dev/mapper/"), strings.HasPrefix(name, "/dev/md"), strings.HasPrefix(name, "/dev/dm-"):
+	case number == 0 && ofMapper(name) && !groupThere(g, name): // opened by crypttab under a name of its own, or of another disk
 		return ""
-	case strings.HasPrefix(name, "/dev/") && !strings.HasPrefix(name, "/dev/disk/by-") &&
+	case strings.HasPrefix(name, "/dev/") && !strings.HasPrefix(name, "/dev/disk/by-") && !ofMapper(name) &&
 		devicePartition.FindStringSubmatch(name) == nil, !strings.ContainsAny(name, "=/"), slices.Contains(m.options, "bind"):
 		return ""
-	}
-	number := volumeNamed(g, name)
-	if number == 0 && inContainer(g, strings.TrimPrefix(name, "UUID=")) {
+	case number == 0 && closed(g) != "":
 		return ""
-	}
-	if number == 0 {
+	case number == 0:
 		return "no volume of this disk has that name"
 	}
 	if c := g.Contents[number]; c.Kind != "" && m.kind != "auto" && !sameKind(m.kind, c.Kind) {
-		return fmt.Sprintf("partition %d holds %s, and not %s", number, c.Kind, m.kind)
+		return fmt.Sprintf("%s holds %s, and not %s", g.Volumes.Numbered(number).Name, c.Kind, m.kind)
 	}
 	return ""
 }

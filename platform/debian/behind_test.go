@@ -19,6 +19,7 @@ import (
 	"diorthos/core/firmware"
 	"diorthos/core/layout"
 	"diorthos/core/system"
+	"diorthos/core/volumes"
 	"diorthos/platform/debian"
 	standin "diorthos/standin/debian"
 )
@@ -163,13 +164,13 @@ func TestTheChainIsFollowedToWhatStartUpMounts(t *testing.T) {
 		maps.Copy(root, c.with)
 		maps.DeleteFunc(root, func(_ string, f *fstest.MapFile) bool { return f == nil })
 		facts := &bag.Facts{}
-		debian.Adapter{}.Survey(system.Ground{
+		debian.Adapter{}.Survey(withVolumes(system.Ground{
 			Disk: &memory{data: make([]byte, size)}, Table: table, System: 2,
 			Contents: map[int]layout.Content{
 				1: {Kind: "fat32", UUID: "77AA-0001"}, 2: {Kind: "ext4", UUID: rootUUID}, 3: {Kind: "ext4", UUID: homeUUID},
 			},
 			Volume: func(n int) fs.FS { return map[int]fs.FS{1: esp, 2: root, 3: fstest.MapFS{}}[n] },
-		}, facts)
+		}), facts)
 		last := facts.State.Chain[len(facts.State.Chain)-1]
 		if string(last.Fault) != c.fault || !strings.Contains(last.What+": "+last.Saw, c.saw) {
 			t.Errorf("%s: %+v, want %q and %q", name, last, c.fault, c.saw)
@@ -288,10 +289,10 @@ func TestAMachineIsFollowedTheWayItStarts(t *testing.T) {
 			c.disk = make([]byte, 8<<20)
 		}
 		c.disk[510], c.disk[511] = 0x55, 0xaa
-		debian.Adapter{}.Survey(system.Ground{
+		debian.Adapter{}.Survey(withVolumes(system.Ground{
 			Disk: &memory{data: c.disk}, Table: c.table, System: 1, Contents: map[int]layout.Content{},
 			Volume: func(int) fs.FS { return nil },
-		}, facts)
+		}), facts)
 		got := "none"
 		if len(facts.State.Chain) > 0 {
 			got = string(facts.State.Chain[len(facts.State.Chain)-1].Fault)
@@ -300,4 +301,10 @@ func TestAMachineIsFollowedTheWayItStarts(t *testing.T) {
 			t.Errorf("%s: %s, want %s", name, got, c.fault)
 		}
 	}
+}
+
+// withVolumes adds the partitions of a table to the ground: what lies on them is in its contents.
+func withVolumes(g system.Ground) system.Ground {
+	g.Volumes = volumes.Open(&memory{data: make([]byte, g.Table.Size)}, g.Table, nil)
+	return g
 }

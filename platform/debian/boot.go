@@ -8,7 +8,6 @@ import (
 	"path"
 	"regexp"
 	"slices"
-	"strings"
 
 	"diorthos/core/bag"
 	"diorthos/core/boot"
@@ -214,9 +213,9 @@ func (s *loaderChain) Config(esp fs.FS, mode firmware.Mode) (boot.Config, error)
 		return boot.Config{}, &boot.FaultError{
 			Fault: boot.MenuMissing, Err: fmt.Errorf("%s: %w on volume %s: %w", from, errNoMenu, uuid, err),
 		}
-	case !known && inContainer(s.ground, uuid):
+	case !known && volumeNamed(s.ground, "UUID="+uuid) == 0 && closed(s.ground) != "":
 		return boot.Config{}, fmt.Errorf(
-			"volume %s: %w: it may lie in a volume of volumes of this disk", uuid, boot.ErrNotFollowed,
+			"volume %s: %w: it may lie in %s", uuid, boot.ErrNotFollowed, closed(s.ground),
 		)
 	case !known: // no partition of this disk, or one that cannot be read: the next link says so
 		return boot.Config{Volume: uuid, Kernel: "a kernel"}, nil
@@ -225,19 +224,6 @@ func (s *loaderChain) Config(esp fs.FS, mode firmware.Mode) (boot.Config, error)
 	}
 	s.start = start
 	return boot.Config{Volume: start.Kernel.Volume.UUID, Kernel: start.Kernel.Path}, nil
-}
-
-// inContainer reports whether a volume that no partition holds can lie in one of another: the
-// disk has a part of a volume group or an array, or an encrypted volume.
-func inContainer(g system.Ground, uuid string) bool {
-	container := false
-	for _, c := range g.Contents {
-		if strings.EqualFold(c.UUID, uuid) {
-			return false
-		}
-		container = container || containers[strings.TrimRight(c.Kind, "12")]
-	}
-	return container
 }
 
 // containers are what volumes can lie in, as the layout calls them.

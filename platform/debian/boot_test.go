@@ -62,12 +62,12 @@ func TestTheChainOfGRUBEndsAtItsFirstBrokenLink(t *testing.T) {
 			contents[2] = layout.Content{Kind: "ext4", UUID: "another"}
 		}
 		facts := &bag.Facts{}
-		debian.Adapter{}.Survey(system.Ground{
+		debian.Adapter{}.Survey(withVolumes(system.Ground{
 			Table:    table,
 			Contents: contents,
 			System:   2,
 			Volume:   func(n int) fs.FS { return map[int]fs.FS{1: boots, 2: holds}[n] },
-		}, facts)
+		}), facts)
 		got := ""
 		if b := facts.State.Chain.Broken(); b != nil {
 			got = string(b.Fault)

@@ -76,12 +76,12 @@ func TestLoadersAreKnownByTheirContent(t *testing.T) {
 			Span: layout.Span{First: 4096, Last: 8191},
 		}
 		facts := &bag.Facts{}
-		debian.Adapter{}.Survey(system.Ground{
+		debian.Adapter{}.Survey(withVolumes(system.Ground{
 			Table:    read(t, 8<<20, []layout.Entry{esp, sys}),
 			Contents: map[int]layout.Content{1: {Kind: "fat32", UUID: "4711-0815"}, 2: {Kind: "ext4", UUID: uuid}},
 			System:   2,
 			Volume:   func(n int) fs.FS { return map[int]fs.FS{1: c.esp, 2: menu}[n] },
-		}, facts)
+		}), facts)
 		got := ""
 		if b := facts.State.Chain.Broken(); b != nil {
 			got = string(b.Fault)

@@ -13,8 +13,8 @@ import (
 	"time"
 
 	"diorthos/core/block"
-	"diorthos/core/layout"
 	"diorthos/core/system"
+	"diorthos/core/volumes"
 )
 
 // An inner is a system whose files are changed from inside it: by its own tools, or by us where
@@ -23,6 +23,7 @@ type inner struct {
 	dev    block.Device
 	number int
 	enter  system.Enter
+	keys   *volumes.Keys
 	now    time.Time
 	ground system.Ground
 	fsys   fs.FS // as it was found; what was changed inside is read by files
@@ -33,7 +34,7 @@ func (n *inner) within(ctx context.Context, f func(in system.Inside) error) (err
 	if n.enter == nil {
 		return errors.New("to change files of this system it has to be entered, which cannot be done here")
 	}
-	in, err := n.enter(ctx, n.dev, n.number, n.mounts())
+	in, err := n.enter(ctx, n.dev, n.keys, n.number, n.mounts())
 	if err != nil {
 		return err
 	}
@@ -54,8 +55,8 @@ func (n *inner) mounts() (list []system.Mount) {
 		if at == "" || number == 0 || number == n.number || kind == "swap" || kind == "" || !strings.HasPrefix(m.point, "/") {
 			continue
 		}
-		if !slices.ContainsFunc(list, func(o system.Mount) bool { return o.Path == at || o.Partition == number }) {
-			list = append(list, system.Mount{Partition: number, Path: at})
+		if !slices.ContainsFunc(list, func(o system.Mount) bool { return o.Path == at || o.Volume == number }) {
+			list = append(list, system.Mount{Volume: number, Path: at})
 		}
 	}
 	return list
@@ -63,13 +64,11 @@ func (n *inner) mounts() (list []system.Mount) {
 
 // files reads the system's volume as it stands in the draft.
 func (n *inner) files() fs.FS {
-	for _, p := range n.ground.Table.Partitions() {
-		if p.Number == n.number {
-			part := block.NewReadRange(n.dev, p.Off, p.Length)
-			return system.Volume(part, layout.Recognise(part))
-		}
+	v := volumes.Open(n.dev, n.ground.Table, n.keys).Numbered(n.number)
+	if v == nil {
+		return n.fsys
 	}
-	return n.fsys
+	return system.Volume(v.Dev, v.Content)
 }
 
 // asideFolder is where things are moved that are in the way: no tool looks for anything there.

@@ -65,7 +65,7 @@ func (s *System) InstallLoader(ctx context.Context, o system.ToolOptions) ([]str
 
 // again opens the system as it stands in the draft now.
 func (n *inner) again() (system.System, error) {
-	return Adapter{}.Open(n.dev, n.number, system.Options{Now: n.now, Enter: n.enter})
+	return Adapter{}.Open(n.dev, n.number, system.Options{Now: n.now, Enter: n.enter, Keys: n.keys})
 }
 
 // loaderFiles lays GRUB's files out and has its core image put together.
@@ -115,7 +115,7 @@ func (w *worker) loaderFiles(ctx context.Context) error {
 func (w *worker) menuPlace() (uuid, folder string) {
 	for _, m := range w.n.mounts() {
 		if m.Path == "boot" {
-			return w.n.ground.Contents[m.Partition].UUID, "/" + strings.TrimPrefix(grubFolder, "boot/")
+			return w.n.ground.Contents[m.Volume].UUID, "/" + strings.TrimPrefix(grubFolder, "boot/")
 		}
 	}
 	return w.n.ground.Contents[w.n.number].UUID, "/" + grubFolder

@@ -36,12 +36,9 @@ func (Adapter) Open(dev block.Device, number int, o system.Options) (system.Syst
 		return nil, err
 	}
 	s := &System{}
-	ground := system.Ground{Disk: dev, Table: table, System: number, Contents: map[int]layout.Content{}}
-	volumes := map[int]fs.FS{}
+	ground := system.GroundOf(dev, table, o.Keys, number)
+	files := ground.Volume
 	for _, p := range table.Partitions() {
-		part := block.NewReadRange(dev, p.Off, p.Length)
-		ground.Contents[p.Number] = layout.Recognise(part)
-		volumes[p.Number] = system.Volume(part, ground.Contents[p.Number])
 		if p.TypeCode != layout.TypeESP.String() || s.esp != nil {
 			continue
 		}
@@ -55,15 +52,22 @@ func (Adapter) Open(dev block.Device, number int, o system.Options) (system.Syst
 			)
 		}
 		s.esp, s.number = e, p.Number
-		volumes[p.Number] = e
 	}
-	s.root = volumes[number]
+	s.root = files(number)
 	if s.root == nil {
 		return nil, system.ErrOnlyRead
 	}
-	ground.Volume = func(n int) fs.FS { return volumes[n] }
+	ground.Volume = func(n int) fs.FS {
+		if s.esp != nil && n == s.number {
+			return s.esp
+		}
+		return files(n)
+	}
 	s.references = references{
-		inner: inner{dev: dev, number: number, enter: o.Enter, now: o.Now, ground: ground, fsys: s.root}, uefi: s.esp != nil,
+		inner: inner{
+			dev: dev, number: number, enter: o.Enter, keys: o.Keys, now: o.Now, ground: ground, fsys: s.root,
+		},
+		uefi: s.esp != nil,
 	}
 	if s.esp == nil {
 		return &BIOSSystem{s.references}, nil

@@ -6,12 +6,12 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
-	"strconv"
 	"strings"
 
 	"diorthos/core/boot"
 	"diorthos/core/layout"
 	"diorthos/core/system"
+	"diorthos/core/volumes"
 	"diorthos/platform/grub"
 )
 
@@ -21,20 +21,44 @@ func volumesOf(g system.Ground) (list []grub.Volume) {
 	if g.Table.Style() == layout.StyleMBR {
 		style = "msdos"
 	}
-	for _, p := range g.Table.Partitions() {
-		c := g.Contents[p.Number]
+	for _, v := range g.Volumes.All() {
+		c := g.Contents[v.Number]
 		list = append(list, grub.Volume{
-			Device: fmt.Sprintf("hd0,%s%d", style, p.Number), UUID: c.UUID, Label: c.Label, Files: g.Volume(p.Number),
+			Device: deviceOf(v, style), UUID: c.UUID, Label: c.Label, Files: g.Volume(v.Number),
 		})
 	}
 	return list
 }
 
-// numberOf is the number of a volume's partition.
-func numberOf(v *grub.Volume) int {
-	_, part, _ := strings.Cut(v.Device, ",")
-	n, _ := strconv.Atoi(strings.TrimLeft(part, "gptmsdo")) // as it was written
-	return n
+// deviceOf is what GRUB calls a volume.
+func deviceOf(v *volumes.Volume, style string) string {
+	switch v.Kind {
+	case volumes.Logical:
+		for _, name := range v.Names {
+			if mapper, ok := strings.CutPrefix(name, "/dev/mapper/"); ok {
+				return "lvm/" + mapper
+			}
+		}
+	case volumes.Array:
+		for _, name := range v.Names {
+			if short, ok := strings.CutPrefix(name, "/dev/md/"); ok {
+				return "md/" + short
+			}
+		}
+	case volumes.Opened:
+		return "cryptouuid/" + strings.ReplaceAll(v.ID, "-", "")
+	}
+	return fmt.Sprintf("hd0,%s%d", style, v.Number)
+}
+
+// numberOf is the number of a volume as GRUB calls it.
+func numberOf(g system.Ground, of *grub.Volume) int {
+	for i, v := range volumesOf(g) {
+		if v.Device == of.Device {
+			return g.Volumes.All()[i].Number
+		}
+	}
+	return 0
 }
 
 // menuFolder is the folder of GRUB's files on a volume: below /boot, or at the root of a
@@ -55,7 +79,7 @@ func startOn(g system.Ground, uuid string, uefi bool) (start *grub.Start, ok boo
 		if !strings.EqualFold(v.UUID, uuid) || v.Files == nil {
 			continue
 		}
-		if why := cutOff(g, numberOf(&v)); why != "" {
+		if why := cutOff(g, numberOf(g, &v)); why != "" {
 			return nil, true, &boot.FaultError{Fault: boot.RootCut, Err: errors.New(why)}
 		}
 		folder, there := menuFolder(v.Files)
@@ -194,8 +218,8 @@ func coreLink(g system.Ground, first []byte, add func(boot.Link) bool) (*grub.Im
 
 // menuLinks follows the core image to the menu, and what that starts by itself.
 func menuLinks(g system.Ground, image *grub.Image, add func(boot.Link) bool) (*grub.Start, bool) {
-	volumes := volumesOf(g)
-	begin, at := beginOf(volumes, image)
+	list := volumesOf(g)
+	begin, at := beginOf(list, image)
 	l := boot.Link{Kind: boot.LinkConfig, What: "GRUB's menu"}
 	if at == nil {
 		l.Saw = "GRUB looks for its files on a volume that is not on this disk: " + wanted(image)
@@ -207,7 +231,7 @@ func menuLinks(g system.Ground, image *grub.Image, add func(boot.Link) bool) (*g
 		l.Fault = boot.VolumeUnreadable
 		return nil, add(l)
 	}
-	if why := cutOff(g, numberOf(at)); why != "" {
+	if why := cutOff(g, numberOf(g, at)); why != "" {
 		l.Saw, l.Fault = why, boot.RootCut
 		return nil, add(l)
 	}
@@ -218,7 +242,7 @@ func menuLinks(g system.Ground, image *grub.Image, add func(boot.Link) bool) (*g
 		return nil, add(l)
 	}
 	begin.Config = "" // what it carries has done its work: it found the volume
-	menu, err := grub.Run(volumes, begin)
+	menu, err := grub.Run(list, begin)
 	var start *grub.Start
 	if err == nil {
 		start, err = defaultOf(menu)

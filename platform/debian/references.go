@@ -2,6 +2,7 @@ package debian
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -9,7 +10,6 @@ import (
 	"slices"
 	"strings"
 
-	"diorthos/core/block"
 	"diorthos/core/boot"
 	"diorthos/core/ext"
 	"diorthos/core/layout"
@@ -24,14 +24,17 @@ type references struct {
 	uefi bool
 }
 
-// overwrite changes a file of a partition.
+// overwrite changes a file of a volume.
 func (r *references) overwrite(number int, name string, at int, data []byte) error {
-	for _, p := range r.ground.Table.Partitions() {
-		if p.Number == number {
-			return ext.Overwrite(block.NewWriteRange(r.dev, p.Off, p.Length), name, int64(at), data)
-		}
+	v := r.ground.Volumes.Numbered(number)
+	if v == nil {
+		return fmt.Errorf("volume %d is not there", number)
 	}
-	return fmt.Errorf("partition %d is not there", number)
+	dev := v.Device()
+	if dev == nil {
+		return fmt.Errorf("%s cannot be written: %s", v.Name, cmp.Or(v.Problem, "it is opened for reading only"))
+	}
+	return ext.Overwrite(dev, name, int64(at), data)
 }
 
 const fstab = "etc/fstab"
@@ -77,7 +80,7 @@ func (r *references) MendMounts() (did []string, err error) {
 // other; empty where there is none, or more than one.
 func (r *references) only(m mount, list []mount) string {
 	found := ""
-	for _, p := range r.ground.Table.Partitions() {
+	for _, p := range r.ground.Volumes.All() {
 		c := r.ground.Contents[p.Number]
 		if c.UUID == "" || p.Number == r.ground.System || !sameKind(m.kind, c.Kind) {
 			continue
@@ -93,10 +96,10 @@ func (r *references) only(m mount, list []mount) string {
 	return found
 }
 
-// menu is the configuration of GRUB that is read, by its partition and name, with what it
+// menu is the configuration of GRUB that is read, by its volume and name, with what it
 // starts.
 func (r *references) menu() (number int, name string, start *grub.Start, err error) {
-	for _, p := range r.ground.Table.Partitions() {
+	for _, p := range r.ground.Volumes.All() {
 		volume := r.ground.Volume(p.Number)
 		if volume == nil {
 			continue

@@ -11,8 +11,6 @@ import (
 	"strings"
 
 	"diorthos/core/bag"
-	"diorthos/core/block"
-	"diorthos/core/layout"
 	"diorthos/core/system"
 )
 
@@ -159,7 +157,7 @@ func (w *worker) ownMenu() (text []byte, count int, err error) {
 	bootUUID, folder := w.n.ground.Contents[w.n.number].UUID, "/boot"
 	for _, m := range w.n.mounts() {
 		if m.Path == "boot" {
-			bootUUID, folder = w.n.ground.Contents[m.Partition].UUID, ""
+			bootUUID, folder = w.n.ground.Contents[m.Volume].UUID, ""
 		}
 	}
 	root := w.n.ground.Contents[w.n.number].UUID
@@ -199,16 +197,7 @@ func (w *worker) arguments() string {
 // ChainHolds says where the chain by which the machine starts is broken, as it stands now.
 func (n *inner) ChainHolds() error {
 	facts := &bag.Facts{}
-	g := n.ground
-	volumes := map[int]fs.FS{}
-	g.Contents = map[int]layout.Content{}
-	for _, p := range g.Table.Partitions() {
-		part := block.NewReadRange(n.dev, p.Off, p.Length)
-		g.Contents[p.Number] = layout.Recognise(part)
-		volumes[p.Number] = system.Volume(part, g.Contents[p.Number])
-	}
-	g.Volume = func(i int) fs.FS { return volumes[i] }
-	chain := chainOf(g, facts)
+	chain := chainOf(system.GroundOf(n.dev, n.ground.Table, n.keys, n.number), facts)
 	if chain == nil {
 		return errors.New("the way by which this machine starts is not followed")
 	}
