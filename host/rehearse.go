@@ -11,6 +11,7 @@ import (
 	"path"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -43,6 +44,7 @@ type RehearsalEnd string
 // How a rehearsal can end.
 const (
 	EndLogin     RehearsalEnd = "it starts to a login prompt"
+	EndLocked    RehearsalEnd = "it asks for the passphrase of its disk, and none was given"
 	EndEmergency RehearsalEnd = "it ends in emergency mode"
 	EndPanic     RehearsalEnd = "the kernel gives up"
 	EndEarly     RehearsalEnd = "it stops in the early-boot image"
@@ -135,7 +137,20 @@ func (r Rehearsal) Run(ctx context.Context, dev block.Device) (*Rehearsed, error
 	defer watch.idle.Stop()
 	watch.prompt = time.AfterFunc(time.Hour, watch.asked)
 	defer watch.prompt.Stop()
-	err = inside.Start(ctx, copied, watch, func(disk string) []string {
+	typed, typing, err := os.Pipe()
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _, _ = typed.Close(), typing.Close() }() // nobody reads any more
+	watch.unlock = func(prompt string) bool {
+		secret := r.Keys.Typed("what the machine asks for when it starts: " + prompt)
+		if len(secret) == 0 {
+			return false
+		}
+		_, err := typing.Write(append(slices.Clone(secret), '\n')) // the pipe holds more than that
+		return err == nil
+	}
+	err = inside.Start(ctx, copied, typed, watch, func(disk string) []string {
 		return append([]string{emulator, "-drive", "file=" + disk + ",if=virtio,format=raw,cache=unsafe"}, args...)
 	})
 	done.Took = time.Since(began)
@@ -143,6 +158,9 @@ func (r Rehearsal) Run(ctx context.Context, dev block.Device) (*Rehearsed, error
 	done.Starts = done.End == EndLogin
 	if done.End == "" && err != nil && ctx.Err() == nil {
 		return nil, fmt.Errorf("the emulator ended: %w: %s", err, strings.Join(done.Last, "; "))
+	}
+	if watch.unlocked > 0 {
+		done.Notes = append(done.Notes, "the passphrase that it asked for was typed, on the copy")
 	}
 	switch {
 	case done.End != "":
@@ -318,7 +336,16 @@ type watcher struct {
 	last []string
 	end  RehearsalEnd
 	saw  string
+	// unlock types the passphrase that the machine asks for; nil where there is none.
+	unlock   func(prompt string) bool
+	unlocked int
 }
+
+// asksToUnlock is what early-boot images print to ask for the passphrase of an encrypted volume.
+var asksToUnlock = regexp.MustCompile(`(?i)(please unlock disk|enter passphrase for)[^:]*: *$`)
+
+// mostUnlocks bounds how often a passphrase is typed: one for each of a few volumes.
+const mostUnlocks = 4
 
 var controls = regexp.MustCompile("\x1b\\[[0-9;?=]*[A-Za-z]|\x1b[()][A-Z0-9]|[\x00-\x08\x0b-\x1f\x7f]")
 
@@ -345,8 +372,17 @@ func (w *watcher) Write(p []byte) (int, error) {
 func (w *watcher) asked() {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	if text := clean(string(w.part)); len(text) > 0 && len(text) < 200 {
+	text := clean(string(w.part))
+	switch {
+	case len(text) == 0 || len(text) >= 200:
+	case !asksToUnlock.MatchString(text):
 		w.look(text)
+	case w.unlocked < mostUnlocks && w.unlock != nil && w.unlock(text):
+		w.unlocked++
+		w.part = nil
+	case w.end == "":
+		w.end, w.saw = EndLocked, text
+		w.ended()
 	}
 }
 

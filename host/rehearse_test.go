@@ -17,6 +17,7 @@ func TestHowAStartEndsIsToldByItsConsole(t *testing.T) {
 		"[    3.1] Kernel panic - not syncing: VFS: Unable to mount root fs on unknown-block(0,0)\r\n":       EndPanic,
 		"ALERT!  UUID=99 does not exist.  Dropping to a shell!\r\n(initramfs) ":                              EndEarly,
 		"error: file `/boot/grub/i386-pc/normal.mod' not found.\r\nEntering rescue mode...\r\ngrub rescue> ": EndLoader,
+		"Begin: Running /scripts/local-top ... Please unlock disk vda3_crypt: ":                              EndLocked,
 		"   GNU GRUB  version 2.06\r\n\r\ngrub> ":                                                            EndLoader,
 		"SeaBIOS\r\nBooting from Hard Disk...\r\nNo bootable device.\r\n":                                    EndFirmware,
 		"BdsDxe: No bootable option or device was found.\r\n":                                                EndFirmware,

@@ -445,11 +445,34 @@ func (f *FS) ReadDir(name string) ([]fs.DirEntry, error) {
 	return list, nil
 }
 
-func (f *FS) find(op, name string) (inode, error) {
+// Lstat describes a name itself, also that of a link.
+func (f *FS) Lstat(name string) (fs.FileInfo, error) {
+	in, err := f.locate("lstat", name, false)
+	if err != nil {
+		return nil, err
+	}
+	return info{name: path.Base(name), in: in}, nil
+}
+
+// ReadLink is where a link leads to, as it was written.
+func (f *FS) ReadLink(name string) (string, error) {
+	in, err := f.locate("readlink", name, false)
+	if err != nil {
+		return "", err
+	}
+	if in.fileMode()&fs.ModeSymlink == 0 {
+		return "", &fs.PathError{Op: "readlink", Path: name, Err: fs.ErrInvalid}
+	}
+	return f.link(&in)
+}
+
+func (f *FS) find(op, name string) (inode, error) { return f.locate(op, name, true) }
+
+func (f *FS) locate(op, name string, follow bool) (inode, error) {
 	if !fs.ValidPath(name) {
 		return inode{}, &fs.PathError{Op: op, Path: name, Err: fs.ErrInvalid}
 	}
-	in, err := f.walk(name, true)
+	in, err := f.walk(name, follow)
 	if err != nil {
 		return in, &fs.PathError{Op: op, Path: name, Err: err}
 	}

@@ -120,6 +120,9 @@ func Describe(src block.Source, id, path string, adapters []Adapter, needs Needs
 		})
 		d.Volumes = append(d.Volumes, described)
 	}
+	for i, s := range systems {
+		systems[i].Volume = s.Ground.Whole(s.Volume, s.Adapter.Mounts(s.Volume))
+	}
 	noteInner(d, set)
 	assignRoles(d, mounts)
 	for _, p := range d.Partitions {

@@ -6,6 +6,7 @@ import (
 	"os"
 	"strings"
 	"sync"
+	"unicode"
 )
 
 // Keys open encrypted volumes: by passphrases or key files. What they opened is remembered while
@@ -74,6 +75,26 @@ func (k *Keys) open(id, name string, try func(secret []byte) ([]byte, error)) ([
 	}
 	k.opened[id] = key
 	return key, nil
+}
+
+// Typed is a passphrase as a person would type it where a machine asks for one when it starts: the
+// first of the secrets that is a line of text, else what is answered when asked. Nil for none.
+func (k *Keys) Typed(volume string) []byte {
+	if k == nil {
+		return nil
+	}
+	for _, s := range k.Secrets {
+		if len(s) > 0 && len(s) < 512 && strings.IndexFunc(string(s), unicode.IsControl) < 0 {
+			return s
+		}
+	}
+	if k.Ask == nil {
+		return nil
+	}
+	if s, err := k.Ask(volume); err == nil {
+		return s
+	}
+	return nil
 }
 
 const tries = 3

@@ -154,11 +154,26 @@ func (s *Set) Numbered(n int) *Volume {
 	return nil
 }
 
-// Named is the volume of a device name, as the kernel writes it; nil when there is none.
+// Named is the volume that a name means, as kernel and fstab(5) write it: a device of the mapper or
+// an array, UUID=, LABEL=, PARTUUID= or PARTLABEL=, or the link below /dev/disk that says the same;
+// nil when there is none.
 func (s *Set) Named(name string) *Volume {
 	for _, v := range s.list {
 		if slices.Contains(v.Names, name) {
 			return v
+		}
+		id, label := "", ""
+		if v.Partition != nil {
+			id, label = v.ID, v.Partition.Name
+		}
+		for key, value := range map[string]string{
+			"UUID": v.Content.UUID, "LABEL": v.Content.Label, "PARTUUID": id, "PARTLABEL": label,
+		} {
+			asked, ok := strings.CutPrefix(name, key+"=")
+			if value != "" && (ok && strings.EqualFold(strings.Trim(asked, `"`), value) ||
+				strings.EqualFold(name, "/dev/disk/by-"+strings.ToLower(key)+"/"+value)) {
+				return v
+			}
 		}
 	}
 	return nil

@@ -18,7 +18,9 @@ import (
 // Start runs a program of this computer, such as an emulator, with a draft as a file that only
 // the program sees. What it writes to that file is in the draft. The program ends with the
 // context.
-func Start(ctx context.Context, dev block.Device, out io.Writer, args func(disk string) []string) error {
+func Start(
+	ctx context.Context, dev block.Device, in io.Reader, out io.Writer, args func(disk string) []string,
+) error {
 	if os.Geteuid() != 0 {
 		return fmt.Errorf("%w: it takes root, to show the draft as a file", ErrNotHere)
 	}
@@ -35,7 +37,7 @@ func Start(ctx context.Context, dev block.Device, out io.Writer, args func(disk 
 		}
 		line := args(filepath.Join(folder, diskName))
 		cmd := exec.CommandContext(ctx, line[0], line[1:]...)
-		cmd.Stdout, cmd.Stderr = out, out
+		cmd.Stdin, cmd.Stdout, cmd.Stderr = in, out, out
 		cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: unix.SIGKILL}
 		return cmd.Run()
 	})

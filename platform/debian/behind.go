@@ -385,30 +385,15 @@ func closed(g system.Ground) string {
 	return ""
 }
 
-// volumeNamed is the volume that a name means as fstab and kernel write it; 0 for none.
+// volumeNamed is the volume that a name means as fstab and kernel write it, also by the number of a
+// partition; 0 for none.
 func volumeNamed(g system.Ground, name string) int {
-	for _, p := range g.Volumes.All() {
-		if slices.Contains(p.Names, name) {
-			return p.Number
-		}
-		c, id, label := g.Contents[p.Number], "", ""
-		if p.Partition != nil {
-			id, label = p.ID, p.Partition.Name
-		}
-		for key, value := range map[string]string{
-			"UUID": c.UUID, "LABEL": c.Label, "PARTUUID": id, "PARTLABEL": label,
-		} {
-			if value == "" {
-				continue
-			}
-			asked, ok := strings.CutPrefix(name, key+"=")
-			if ok && strings.EqualFold(strings.Trim(asked, `"`), value) ||
-				strings.EqualFold(name, "/dev/disk/by-"+strings.ToLower(key)+"/"+value) {
-				return p.Number
-			}
-		}
-		if m := devicePartition.FindStringSubmatch(name); m != nil && m[1] == strconv.Itoa(p.Number) {
-			return p.Number
+	if v := g.Volumes.Named(name); v != nil {
+		return v.Number
+	}
+	if m := devicePartition.FindStringSubmatch(name); m != nil {
+		if n, err := strconv.Atoi(m[1]); err == nil && g.Volumes.Numbered(n) != nil {
+			return n
 		}
 	}
 	return 0

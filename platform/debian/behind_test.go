@@ -306,5 +306,8 @@ func TestAMachineIsFollowedTheWayItStarts(t *testing.T) {
 // withVolumes adds the partitions of a table to the ground: what lies on them is in its contents.
 func withVolumes(g system.Ground) system.Ground {
 	g.Volumes = volumes.Open(&memory{data: make([]byte, g.Table.Size)}, g.Table, nil)
+	for _, v := range g.Volumes.All() {
+		v.Content = g.Contents[v.Number]
+	}
 	return g
 }

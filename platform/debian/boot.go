@@ -32,6 +32,7 @@ func (Adapter) Survey(g system.Ground, facts *bag.Facts) {
 	}
 	facts.State.Chain = chainOf(g, facts)
 	if root := g.Volume(g.System); root != nil {
+		root = g.Whole(root, Adapter{}.Mounts(root))
 		n := &inner{ground: g, number: g.System, fsys: root}
 		for _, f := range append(n.flaws(), lookAtPayloads(n, root)...) {
 			facts.State.Lists = append(facts.State.Lists, f.StateFault)

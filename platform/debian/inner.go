@@ -64,11 +64,12 @@ func (n *inner) mounts() (list []system.Mount) {
 
 // files reads the system's volume as it stands in the draft.
 func (n *inner) files() fs.FS {
-	v := volumes.Open(n.dev, n.ground.Table, n.keys).Numbered(n.number)
-	if v == nil {
+	g := system.GroundOf(n.dev, n.ground.Table, n.keys, n.number)
+	root := g.Volume(n.number)
+	if root == nil {
 		return n.fsys
 	}
-	return system.Volume(v.Dev, v.Content)
+	return g.Whole(root, Adapter{}.Mounts(root))
 }
 
 // asideFolder is where things are moved that are in the way: no tool looks for anything there.

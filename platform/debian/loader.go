@@ -65,7 +65,7 @@ func (Adapter) Open(dev block.Device, number int, o system.Options) (system.Syst
 	}
 	s.references = references{
 		inner: inner{
-			dev: dev, number: number, enter: o.Enter, keys: o.Keys, now: o.Now, ground: ground, fsys: s.root,
+			dev: dev, number: number, enter: o.Enter, keys: o.Keys, now: o.Now, ground: ground, fsys: ground.Whole(s.root, Adapter{}.Mounts(s.root)),
 		},
 		uefi: s.esp != nil,
 	}

@@ -229,11 +229,13 @@ func lstat(root fs.FS, name string) (fs.FileInfo, error) {
 // empty. Their content is not read: that is for a verification.
 func lookAtPayloads(_ *inner, root fs.FS) (list []flaw) {
 	folders := map[string]map[string]fs.DirEntry{}
+	unknown := map[string]bool{} // folders on volumes that are not read
 	entry := func(name string) (fs.DirEntry, bool) {
 		folder := path.Dir(name)
 		if folders[folder] == nil {
 			folders[folder] = map[string]fs.DirEntry{}
-			entries, _ := fs.ReadDir(root, folder) // one that is missing has nothing in it
+			entries, err := fs.ReadDir(root, folder) // one that is missing has nothing in it
+			unknown[folder] = errors.Is(err, system.ErrNotReadHere)
 			for _, e := range entries {
 				folders[folder][e.Name()] = e
 			}
@@ -249,7 +251,9 @@ func lookAtPayloads(_ *inner, root fs.FS) (list []flaw) {
 			continue
 		}
 		why := ""
-		if e, ok := entry(p.path); !ok {
+		if e, ok := entry(p.path); !ok && unknown[folder] {
+			continue
+		} else if !ok {
 			why = "it is not there"
 		} else if p.sum != "" && p.sum != emptySum {
 			if info, err := e.Info(); err == nil && info.Mode().IsRegular() && info.Size() == 0 {
