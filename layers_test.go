@@ -35,6 +35,7 @@ var order = []string{
 	"store",
 	"upkeep",
 	"codes",
+	"journald",
 	"bag",
 	"system",
 	"action",

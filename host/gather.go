@@ -114,6 +114,7 @@ type Looked struct {
 	Facts   *bag.Facts
 	image   *block.Image
 	folders []*os.Root
+	scratch []string // folders that go when it is closed
 	systems []system.Found
 }
 
@@ -124,6 +125,9 @@ func (l *Looked) Close() {
 	}
 	for _, r := range l.folders {
 		_ = r.Close() // they too
+	}
+	for _, dir := range l.scratch {
+		_ = os.RemoveAll(dir) // at the next start of the machine it would go too
 	}
 }
 
@@ -337,8 +341,24 @@ func (l *Looked) candidates(o GatherOptions) (list []log, err error) {
 		return list, err
 	}
 	for _, s := range l.systems {
+		var journals []string
 		for _, name := range append(s.Adapter.Logs(s.Volume), s.Adapter.Catalogues(s.Volume)...) {
+			if isJournal(s.Volume, name) {
+				journals = append(journals, name)
+				continue
+			}
 			list = append(list, log{s.Volume, name, s.Adapter.LogName(name)})
+		}
+		current := ""
+		if o.Live {
+			current = Boot()
+		}
+		starts, err := l.startsOf(s.Volume, journals, current)
+		if err != nil {
+			return nil, err
+		}
+		if starts.fsys != nil {
+			list = append(list, starts)
 		}
 	}
 	return list, nil

@@ -7,7 +7,7 @@ import (
 	"io/fs"
 )
 
-// ErrJournal means that the volume's journal holds what was not yet written to it: what is
+// ErrJournal means that the volume's journal holds what was not yet written to it, and cannot be replayed: what is
 // written now could be overwritten when it is.
 var ErrJournal = errors.New("ext: the journal holds what is not written yet: check the file system first")
 
@@ -23,8 +23,13 @@ func Overwrite(dev interface {
 	if err != nil {
 		return err
 	}
-	if f.NeedsRecovery() {
-		return ErrJournal
+	if f.NeedsRecovery() { // else the kernel would replay older content over what is written now
+		if _, err := Replay(dev); err != nil {
+			return fmt.Errorf("%w: %w", ErrJournal, err)
+		}
+		if f, err = Open(dev); err != nil {
+			return err
+		}
 	}
 	in, err := f.find("overwrite", name)
 	if err != nil {

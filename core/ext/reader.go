@@ -23,8 +23,10 @@ const (
 // links are followed within the volume and never leave it. It is safe for
 // use by several goroutines if its device is.
 type FS struct {
-	dev io.ReaderAt
-	sb  super
+	dev        io.ReaderAt
+	sb         super
+	replay     *replay // what the journal still holds, where it does
+	unreplayed error   // why that is not read
 }
 
 var (
@@ -45,12 +47,24 @@ func Open(dev io.ReaderAt) (*FS, error) {
 	if err := checkSuper(b, sb, superAt); err != nil {
 		return nil, err
 	}
-	return &FS{dev: dev, sb: sb}, nil
+	f := &FS{dev: dev, sb: sb}
+	if sb.incompat&incompatRecover == 0 {
+		return f, nil
+	}
+	if f.replay, f.unreplayed = f.readJournal(b); f.replay == nil || len(f.replay.blocks) == 0 {
+		return f, nil
+	}
+	f.dev = &replayed{ReaderAt: dev, replay: f.replay, size: sb.blockSize}
+	return f, nil
 }
 
-// NeedsRecovery reports whether the journal holds changes that are not in
-// what this package reads.
+// NeedsRecovery reports whether the volume was not closed properly: its journal has to be replayed
+// before anything of it is changed.
 func (f *FS) NeedsRecovery() bool { return f.sb.incompat&incompatRecover != 0 }
+
+// Unreplayed says why the journal is not read although it has to be replayed: what was written last
+// may then not show. It is nil where the volume is read as if it had been.
+func (f *FS) Unreplayed() error { return f.unreplayed }
 
 func (f *FS) inode(number int64) (inode, error) {
 	if number < 1 || number > f.sb.inodes {

@@ -200,7 +200,7 @@ func sessions(s stream) (list []*Attempt, rest []Event) {
 		}
 		p := &open.parts[0]
 		p.events = append(p.events, e)
-		if e.Mark == Closes {
+		if e.Mark == Closes || e.Mark == Passed {
 			open.Ended, p.closed = e.Time, true
 			open = nil
 		}
@@ -285,6 +285,7 @@ func commandOf(e Event) string {
 // settle fills what the parts say together.
 func (a *Attempt) settle() {
 	a.Outcome, a.Files, a.Changes = Succeeded, nil, nil
+	passed := false
 	seen := map[string]bool{}
 	for _, p := range a.parts {
 		for _, e := range p.events {
@@ -305,7 +306,12 @@ func (a *Attempt) settle() {
 				a.Changes = append(a.Changes, changes(e)...)
 			case Fails, Follows, Verdict:
 				a.Outcome = Failed
+			case Passed:
+				passed = true
 			}
+		}
+		if a.Kind == "" {
+			a.Kind = p.dialect.Tries
 		}
 		if !p.closed && a.Outcome != Failed {
 			a.Outcome = CutOff
@@ -313,6 +319,9 @@ func (a *Attempt) settle() {
 		if p.dialect.Whole && a.Outcome == Succeeded && slices.ContainsFunc(p.events, Event.IsError) {
 			a.Outcome = Failed // what a screen showed may be all there is; a failure on it is one
 		}
+	}
+	if passed {
+		a.Outcome = Succeeded
 	}
 	a.Unfinished = a.unfinished()
 }

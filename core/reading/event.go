@@ -29,6 +29,7 @@ const (
 	Fails     Mark = "fails"     // an operation is declared failed
 	Follows   Mark = "follows"   // a failure that says itself that it follows from another
 	Verdict   Mark = "verdict"   // the attempt is declared failed
+	Passed    Mark = "passed"    // the attempt ends, and it succeeded whatever failed on the way
 	Jump      Mark = "jump"      // the clock was set between two records
 )
 

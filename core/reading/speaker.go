@@ -59,7 +59,7 @@ func (p *part) attribute() {
 		switch e.Mark {
 		case Operation:
 			work = e
-		case Opens, Closes, Fails, Verdict:
+		case Opens, Closes, Passed, Fails, Verdict:
 			work = nil
 		}
 	}

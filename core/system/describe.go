@@ -80,8 +80,11 @@ func Describe(src block.Source, id, path string, adapters []Adapter, needs Needs
 			return
 		}
 		files[v.Number] = volume
-		if f, ok := volume.(interface{ NeedsRecovery() bool }); ok && f.NeedsRecovery() {
-			in.content.Note = "its journal was not replayed: what was written last may not show in its files"
+		if f, ok := volume.(*ext.FS); ok && f.NeedsRecovery() {
+			in.content.Note = "it was not closed properly; it is read as if its journal had been replayed"
+			if why := f.Unreplayed(); why != nil {
+				in.content.Note = fmt.Sprintf("its journal was not replayed, so what was written last may not show: %v", why)
+			}
 		}
 		for _, a := range adapters {
 			if a.HoldsLoader(volume) {
