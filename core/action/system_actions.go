@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"diorthos/core/bag"
+	"diorthos/core/boot"
 	"diorthos/core/store"
 	"diorthos/core/system"
 	"diorthos/core/units"
@@ -277,17 +278,17 @@ var systemActions = map[ID]Action{
 	"boot.early-images": systemAction(
 		func(ctx context.Context, c *Context, s system.BootTools) ([]string, error) {
 			return s.RemakeEarlyImages(ctx, c.toolOptions())
-		}, proveChain,
+		}, proveChain(boot.LinkEarly),
 	),
 	"boot.install-loader": systemAction(
 		func(ctx context.Context, c *Context, s system.BootTools) ([]string, error) {
 			return s.InstallLoader(ctx, c.toolOptions())
-		}, proveChain,
+		}, proveChain(boot.LinkKernel),
 	),
 	"boot.menu": systemAction(
 		func(ctx context.Context, c *Context, s system.BootTools) ([]string, error) {
 			return s.RemakeMenu(ctx, c.toolOptions())
-		}, proveChain,
+		}, proveChain(boot.LinkKernel),
 	),
 	"boot.mounts": systemAction(
 		func(_ context.Context, _ *Context, s system.References) ([]string, error) { return s.MendMounts() },
@@ -317,8 +318,24 @@ func provePayloads(ctx context.Context, s system.Payloads) []Check {
 	return resultCheck("every file of every package is there and has its checksum", err, saw)
 }
 
-func proveChain(_ context.Context, s system.BootTools) []Check {
-	return resultCheck("the chain by which the machine starts holds", s.ChainHolds(), "it was followed to its end")
+// proveChain proves that the chain holds up to a link. What is broken behind it is another rung's,
+// and is said.
+func proveChain(upTo boot.LinkKind) func(context.Context, system.BootTools) []Check {
+	return func(_ context.Context, s system.BootTools) []Check {
+		what := fmt.Sprintf("the chain by which the machine starts holds, as far as the %s", upTo)
+		chain, err := s.Chain()
+		if err != nil {
+			return resultCheck(what, err, "")
+		}
+		b := chain.Broken()
+		switch {
+		case b == nil:
+			return resultCheck(what, nil, "it was followed to its end")
+		case chain.HoldsTo(upTo):
+			return resultCheck(what, nil, fmt.Sprintf("further on it is broken: %s, %s: %s", b.Kind, b.What, b.Saw))
+		}
+		return resultCheck(what, fmt.Errorf("%s, %s: %s", b.Kind, b.What, b.Saw), "")
+	}
 }
 
 func destroying(a Action) Action {

@@ -2,6 +2,7 @@ package action
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 
@@ -23,6 +24,12 @@ var volumeActions = map[ID]Action{
 			})
 		},
 		do: mendVolumes, prove: proveVolumes,
+	},
+	"volume.mend-group": {
+		fits: func(_ *bag.Facts, d bag.Disk) bool {
+			return slices.ContainsFunc(d.Volumes, func(v bag.InnerVolume) bool { return v.Damaged && v.Mendable })
+		},
+		do: mendGroups, prove: proveGroups,
 	},
 }
 
@@ -118,6 +125,43 @@ func mendVolumes(_ context.Context, c *Context) (Effect, error) {
 		err = ErrNothing
 	}
 	return e, err
+}
+
+// mendGroups writes the headers of damaged metadata areas of volume groups anew.
+func mendGroups(_ context.Context, c *Context) (Effect, error) {
+	var e Effect
+	set := volumes.Open(c.draft, c.table, c.Keys)
+	mends, err := set.MendGroups()
+	for v, writes := range mends {
+		if err == nil {
+			err = v.Put(writes)
+			e.Did = append(e.Did, fmt.Sprintf("%s: the header of its metadata names the newest text again", v.Name))
+		}
+	}
+	e.Guard = []Check{{What: "the newest text of the metadata is whole", OK: err == nil,
+		Saw: fmt.Sprintf("%d areas whose header alone is damaged", len(mends))}}
+	if err == nil && len(mends) == 0 {
+		err = ErrNothing
+	}
+	return e, err
+}
+
+// proveGroups reads the volumes by the mended metadata.
+func proveGroups(_ context.Context, p Proof) []Check {
+	var err error
+	n := 0
+	for _, v := range volumes.Open(p.After.draft, p.After.table, p.After.Keys).Inner() {
+		if v.Kind != volumes.Logical {
+			continue
+		}
+		if n++; v.Damaged && v.Mendable {
+			err = fmt.Errorf("%s: %s", v.Name, v.Problem)
+		}
+	}
+	if err == nil && n == 0 {
+		err = errors.New("no logical volume is found")
+	}
+	return resultCheck("the volumes of the group are read by its own metadata", err, fmt.Sprintf("%d volumes", n))
 }
 
 // proveVolumes looks at every file system that was looked at before, and at no

@@ -118,6 +118,8 @@ type InnerVolume struct {
 	System   *System      `json:"system,omitempty"`
 	Problem  string       `json:"problem,omitempty"` // why it cannot be put together, or not be written
 	ReadOnly bool         `json:"readOnly,omitempty"`
+	Damaged  bool         `json:"damaged,omitempty"`  // what puts it together is damaged, and was read from a copy
+	Mendable bool         `json:"mendable,omitempty"` // and that copy is the newest
 }
 
 // Places are the partitions and what lies inside them, as if all were partitions: a type says what

@@ -25,6 +25,7 @@ const (
 	LinkVolume   LinkKind = "volume"
 	LinkKernel   LinkKind = "kernel"
 	LinkCore     LinkKind = "core image"
+	LinkEarly    LinkKind = "early-boot image"
 	LinkRoot     LinkKind = "root volume"
 	LinkInit     LinkKind = "first program"
 	LinkMounts   LinkKind = "mounts"
@@ -56,6 +57,17 @@ func (c Chain) Broken() *Link {
 		return &c[n-1]
 	}
 	return nil
+}
+
+// HoldsTo reports whether the chain holds up to the last link of a kind, that one included.
+func (c Chain) HoldsTo(kind LinkKind) bool {
+	last := -1
+	for i, l := range c {
+		if l.Kind == kind {
+			last = i
+		}
+	}
+	return last >= 0 && c[last].Fault == ""
 }
 
 // A Piece is a stretch of boot code as it should be.

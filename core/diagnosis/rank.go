@@ -71,7 +71,11 @@ func Rank(
 	if err != nil {
 		return nil, nil, err
 	}
-	w := &weighing{timeline: timeline, facts: asked, limits: k.Limits}
+	w := &weighing{facts: asked, limits: k.Limits}
+	views := map[string]*reading.Timeline{}
+	for _, explains := range []string{knowledge.ExplainsStart, knowledge.ExplainsAttempt} {
+		views[explains] = about(timeline, explains)
+	}
 	family := facts.Family()
 	found := map[string]*Finding{}
 	weights := map[string]float64{} // odds times prior
@@ -79,6 +83,7 @@ func Rank(
 		if of := k.Causes[s.Cause].Family; of != "" && family != "" && of != family {
 			continue
 		}
+		w.timeline = views[k.Causes[s.Cause].Explains]
 		f, odds := w.weigh(s, k.Causes[s.Cause])
 		if f == nil {
 			continue
@@ -88,10 +93,11 @@ func Rank(
 		}
 	}
 	for id, f := range found {
-		weights[id] *= notHelped(f, facts, timeline, k) * saidByAnother(f, timeline, k) * passedOn(f, timeline, k)
+		view := views[f.Explains]
+		weights[id] *= notHelped(f, facts, view, k) * saidByAnother(f, view, k) * passedOn(f, view, k)
 	}
 	for _, explains := range []string{knowledge.ExplainsStart, knowledge.ExplainsAttempt} {
-		list = append(list, compete(explains, found, weights, timeline, brokenLink(explains, facts))...)
+		list = append(list, compete(explains, found, weights, views[explains], brokenLink(explains, facts))...)
 		if m := notStartedSince(explains, facts, k); m != "" {
 			for i := range list {
 				if f := &list[i]; f.Cause == Unknown && f.Explains == explains {
@@ -102,6 +108,21 @@ func Rank(
 	}
 	return list, w.notes, nil
 }
+
+// about is the timeline without the attempts of which something else has to be explained: the starts
+// of the machine, where it is why an attempt failed; what else was tried, where it is why the machine
+// does not start, if a start is among them.
+func about(timeline *reading.Timeline, explains string) *reading.Timeline {
+	view := *timeline
+	starts := explains == knowledge.ExplainsStart
+	if starts && !slices.ContainsFunc(timeline.Attempts, isStart) {
+		return timeline
+	}
+	view.Attempts = slices.DeleteFunc(slices.Clone(timeline.Attempts), func(a *reading.Attempt) bool { return isStart(a) != starts })
+	return &view
+}
+
+func isStart(a *reading.Attempt) bool { return a.Kind == reading.Start }
 
 // Tried are the remedies that were carried out before what has to be explained
 // failed again, each with what is known of it.

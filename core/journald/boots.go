@@ -17,14 +17,15 @@ const (
 	GotThrough End = "it got through"
 	ShutDown   End = "it was shut down before it got through"
 	Emergency  End = "it ended in emergency mode"
+	GivenUp    End = "its goal was given up"
 	// Unknown is said where neither an end nor a goal was written: the machine stopped, or it was cut
 	// off and lost what it had not written yet, which can be minutes.
 	Unknown End = "how it ended is not known: what was written last may be lost"
-	Going      End = "it goes on"
+	Going   End = "it goes on"
 )
 
 // Failed reports whether it is known that the start failed.
-func (e End) Failed() bool { return e == Emergency }
+func (e End) Failed() bool { return e == Emergency || e == GivenUp }
 
 // A Boot is one start of a machine.
 type Boot struct {
@@ -33,8 +34,9 @@ type Boot struct {
 	Records     int
 	End         End
 
-	reached, emergency, down bool
-	spans                    []span
+	got   End // how far it came, as far as was said; empty for nothing
+	down  bool
+	spans []span
 }
 
 // A span says where records of a boot lie: in a file, from one place to another.
@@ -45,7 +47,8 @@ type span struct {
 
 // How the service manager says how far a start came.
 var (
-	saysReached   = regexp.MustCompile(`^(Startup finished in |Reached target (multi-user|graphical)\.target)`)
+	saysReached   = regexp.MustCompile(`^Reached target (multi-user|graphical)\.target`)
+	saysGivenUp   = regexp.MustCompile(`^Dependency failed for (multi-user|graphical)\.target`)
 	saysEmergency = regexp.MustCompile(`^(Reached target (emergency|rescue)\.target|Started (emergency|rescue)\.service|You are in (emergency|rescue) mode)`)
 	saysDown      = regexp.MustCompile(`^(Reached target (shutdown|reboot|poweroff|halt|final|kexec)\.target|Shutting down\.|System is (powering down|rebooting)|Journal stopped)`)
 )
@@ -68,10 +71,8 @@ func Boots(files []*File, current string) []*Boot {
 	slices.SortStableFunc(list, func(a, b *Boot) int { return a.First.Compare(b.First) })
 	for _, b := range list {
 		switch {
-		case b.reached:
-			b.End = GotThrough
-		case b.emergency:
-			b.End = Emergency
+		case b.got != "":
+			b.End = b.got
 		case b.ID == current && current != "":
 			b.End = Going
 		case b.down:
@@ -103,8 +104,14 @@ func (b *Boot) note(file int, e *Entry) {
 		return // a session's own manager, or what a program printed
 	}
 	text := e.Field("MESSAGE")
-	b.reached = b.reached || saysReached.MatchString(text) && e.Field("USER_UNIT") == "" && e.Field("_UID") != "1000"
-	b.emergency = b.emergency || saysEmergency.MatchString(text)
+	switch {
+	case saysReached.MatchString(text):
+		b.got = GotThrough // also after somebody has left emergency mode
+	case saysEmergency.MatchString(text):
+		b.got = Emergency
+	case saysGivenUp.MatchString(text) && b.got == "":
+		b.got = GivenUp
+	}
 	b.down = b.down || saysDown.MatchString(text)
 }
 
@@ -113,19 +120,28 @@ var priorities = []string{"emerg", "alert", "crit", "err", "warning", "notice", 
 
 // WriteBoots writes starts as one log, at most so many bytes of each: of a long one the beginning and
 // the end. Each begins and ends with a record of its own, which says how it ended.
+//
+// Starts before the last one that got through are written without such records: what failed then
+// did not last.
 func WriteBoots(out io.Writer, files []*File, boots []*Boot, most int64) error {
-	for _, b := range boots {
-		if err := b.write(out, files, most); err != nil {
+	good := 0
+	for i, b := range boots {
+		if b.End == GotThrough {
+			good = i
+		}
+	}
+	for i, b := range boots {
+		if err := b.write(out, files, most, i >= good); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (b *Boot) write(out io.Writer, files []*File, most int64) error {
+func (b *Boot) write(out io.Writer, files []*File, most int64, counts bool) error {
 	const stamp = "2006-01-02T15:04:05.000000-0700"
 	begins := "begins"
-	if b.End == Unknown { // no attempt of which it could be said how it ended
+	if counts = counts && b.End != Unknown; !counts { // else an attempt of which it is not known how it ended
 		begins = "was begun"
 	}
 	if _, err := fmt.Fprintf(out, "%s - start notice: -- start %s %s --\n", b.First.Format(stamp), b.ID, begins); err != nil {
@@ -155,7 +171,7 @@ func (b *Boot) write(out io.Writer, files []*File, most int64) error {
 		}
 	}
 	end := b.Last.Format(stamp)
-	if b.End.Failed() {
+	if counts && b.End.Failed() {
 		if _, err := fmt.Fprintf(out, "%s - start err: -- start %s failed: %s --\n", end, b.ID, b.End); err != nil {
 			return err
 		}

@@ -174,6 +174,10 @@ func TestStartsAreToldApartAndHowTheyEnded(t *testing.T) {
 	well := append(begin(bootOne), record{boot: bootOne, text: "Reached target multi-user.target - Multi-User System.", priority: 6},
 		record{boot: bootOne, who: "sshd", text: "Server listening on 0.0.0.0 port 22.", priority: 6})
 	cut := append(begin(bootTwo), record{boot: bootTwo, who: "kernel", text: "EXT4-fs (vda2): mounted", priority: 6})
+	givenUp := append(begin(bootTwo),
+		record{boot: bootTwo, text: "Failed to start tide.service - Tide tables.", priority: 3},
+		record{boot: bootTwo, text: "Dependency failed for multi-user.target - Multi-User System.", priority: 4},
+		record{boot: bootTwo, text: "Startup finished in 3.1s (kernel) + 9.2s (userspace) = 12.3s.", priority: 6})
 	fake := append(begin(bootTwo), record{boot: bootTwo, who: "beacon", text: "Reached target multi-user.target", priority: 6})
 	for name, c := range map[string]struct {
 		list    []record
@@ -181,6 +185,7 @@ func TestStartsAreToldApartAndHowTheyEnded(t *testing.T) {
 		want    []journald.End
 	}{
 		"one that got through, one in emergency": {append(well, failing...), "", []journald.End{journald.GotThrough, journald.Emergency}},
+		"one whose goal was given up":            {givenUp, "", []journald.End{journald.GivenUp}},
 		"one that stopped":                       {cut, "", []journald.End{journald.Unknown}},
 		"the one that runs":                      {cut, bootTwo, []journald.End{journald.Going}},
 		"another program's words":                {fake, "", []journald.End{journald.Unknown}},

@@ -6,6 +6,7 @@ import (
 	"reflect"
 
 	"diorthos/core/bag"
+	"diorthos/core/boot"
 	"diorthos/core/store"
 	"diorthos/core/upkeep"
 )
@@ -205,8 +206,8 @@ type (
 		RemakeMenu(context.Context, ToolOptions) ([]string, error)
 		// InstallLoader puts the loader back where all of it is gone, with a menu.
 		InstallLoader(context.Context, ToolOptions) ([]string, error)
-		// ChainHolds says where the chain is broken, as it stands now.
-		ChainHolds() error
+		// Chain is that by which the machine starts, as it stands now.
+		Chain() (boot.Chain, error)
 	}
 	// BootVolume is the partition from which the system is started.
 	BootVolume interface{ BootPartition() int }

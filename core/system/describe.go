@@ -116,7 +116,7 @@ func Describe(src block.Source, id, path string, adapters []Adapter, needs Needs
 	for _, v := range set.Inner() {
 		described := bag.InnerVolume{
 			Number: v.Number, Kind: v.Kind, Name: v.Name, Names: v.Names, Within: v.Within, Size: v.Size, Problem: v.Problem,
-			ReadOnly: v.ReadOnly,
+			ReadOnly: v.ReadOnly, Damaged: v.Damaged, Mendable: v.Mendable,
 		}
 		look(v, place{
 			content: &described.Content, role: &described.Role, mount: &described.Mount, system: &described.System,

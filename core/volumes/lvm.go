@@ -71,7 +71,7 @@ func readLabel(v *Volume) (p physical, ok bool) {
 
 // metadata reads the newest text of a metadata area; note says what is wrong with the area, where
 // an earlier text had to be taken.
-func (p physical) metadata() (best *group, note string) {
+func (p physical) metadata() (best *group, note string, header bool) {
 	for _, a := range p.areas {
 		if a[1] < mdaHeaderSize || a[1] > mostMetadata || a[0] < 0 {
 			continue
@@ -83,7 +83,7 @@ func (p physical) metadata() (best *group, note string) {
 		g, damagedAt := currentText(area)
 		if g != nil {
 			if best == nil || g.number("seqno") > best.number("seqno") {
-				best = g
+				best, header = g, false
 			}
 			continue
 		}
@@ -95,10 +95,71 @@ func (p physical) metadata() (best *group, note string) {
 			p.volume.Name, g.number("seqno"),
 		)
 		if best == nil || g.number("seqno") > best.number("seqno") {
-			best = g
+			best, header = g, damagedAt == 0
 		}
 	}
-	return best, note
+	return best, note, header
+}
+
+// mendHeader writes the header of a metadata area anew, so that it names the newest text that is
+// whole. It is for a header that is damaged alone: the text that it named is then the newest.
+func (p physical) mendHeader() ([]block.Write, error) {
+	var writes []block.Write
+	for _, a := range p.areas {
+		if a[1] < mdaHeaderSize || a[1] > mostMetadata || a[0] < 0 {
+			continue
+		}
+		area := make([]byte, a[1])
+		if n, err := p.volume.Dev.ReadAt(area, a[0]); n < len(area) {
+			return nil, err
+		}
+		if g, damagedAt := currentText(area); g != nil || damagedAt != 0 {
+			continue
+		}
+		at, length := newestAt(area, 0)
+		if at < 0 {
+			return nil, fmt.Errorf("no text of metadata on %s is whole", p.volume.Name)
+		}
+		head := make([]byte, mdaHeaderSize)
+		le := binary.LittleEndian
+		copy(head[4:], mdaMagic)
+		le.PutUint32(head[20:], 1) // version
+		le.PutUint64(head[24:], uint64(a[0]))
+		le.PutUint64(head[32:], uint64(a[1]))
+		l := head[mdaLocations:]
+		le.PutUint64(l, uint64(mdaHeaderSize+at))
+		le.PutUint64(l[8:], uint64(length))
+		le.PutUint32(l[16:], lvmCRC(area[mdaHeaderSize+at:mdaHeaderSize+at+length]))
+		le.PutUint32(head, lvmCRC(head[4:]))
+		writes = append(writes, block.Write{Off: a[0], Data: head, What: "header of the metadata area"})
+	}
+	return writes, nil
+}
+
+// MendGroups are the writes that put the headers of damaged metadata areas right, by the physical
+// volume that they are for; only those whose newest text is known to be the current one.
+func (s *Set) MendGroups() (map[*Volume][]block.Write, error) {
+	m := map[*Volume][]block.Write{}
+	for _, v := range s.list {
+		if v.Content.Kind != "lvm" || v.Device() == nil {
+			continue
+		}
+		p, ok := readLabel(v)
+		if !ok {
+			continue
+		}
+		if _, note, header := p.metadata(); note == "" || !header {
+			continue
+		}
+		writes, err := p.mendHeader()
+		if err != nil {
+			return nil, err
+		}
+		if len(writes) > 0 {
+			m[v] = writes
+		}
+	}
+	return m, nil
 }
 
 // currentText is the text that the header of an area names; nil if header or text is damaged.
@@ -135,7 +196,19 @@ var textBegin = regexp.MustCompile(`[A-Za-z0-9+_.][A-Za-z0-9+_.-]* \{\nid = "`)
 // newestText looks through an area for texts that are whole, and returns the newest of them. The
 // area is a ring: every text that was written stays until the ring comes round. The one at except is
 // known to be damaged.
-func newestText(area []byte, except int64) (best *group) {
+func newestText(area []byte, except int64) *group {
+	best, _, _ := newest(area, except)
+	return best
+}
+
+// newestAt is where it lies in the ring, with the zero that ends it; -1 for none.
+func newestAt(area []byte, except int64) (at, length int) {
+	_, at, length = newest(area, except)
+	return at, length
+}
+
+func newest(area []byte, except int64) (best *group, at, length int) {
+	at = -1
 	ring := area[mdaHeaderSize:]
 	for _, m := range textBegin.FindAllIndex(ring, 1000) {
 		text := ring[m[0]:]
@@ -147,10 +220,10 @@ func newestText(area []byte, except int64) (best *group) {
 		}
 		if g, err := parseGroup(string(text)); err == nil && g.find("physical_volumes") != nil &&
 			(best == nil || g.number("seqno") > best.number("seqno")) {
-			best = g
+			best, at, length = g, m[0], len(text)+1
 		}
 	}
-	return best
+	return best, at, min(length, len(ring)-max(at, 0))
 }
 
 // assembleGroups puts the volume groups together whose physical volumes were found.
@@ -163,9 +236,9 @@ func (s *Set) assembleGroups() {
 			}
 		}
 	}
-	groups, notes := map[string]*group{}, map[string]string{}
+	groups, notes, headers := map[string]*group{}, map[string]string{}, map[string]bool{}
 	for _, p := range found {
-		g, note := p.metadata()
+		g, note, header := p.metadata()
 		if g == nil {
 			continue
 		}
@@ -174,7 +247,7 @@ func (s *Set) assembleGroups() {
 			groups[id] = g
 		}
 		if note != "" {
-			notes[id] = note
+			notes[id], headers[id] = note, header
 		}
 	}
 	var ids []string
@@ -183,7 +256,7 @@ func (s *Set) assembleGroups() {
 	}
 	slices.SortFunc(ids, func(a, b string) int { return strings.Compare(groups[a].name, groups[b].name) })
 	for _, id := range ids {
-		s.addLogical(groups[id], found, notes[id])
+		s.addLogical(groups[id], found, notes[id], headers[id])
 	}
 }
 
@@ -205,7 +278,7 @@ type vg struct {
 	used   map[int]bool
 }
 
-func (s *Set) addLogical(g *group, found []physical, note string) {
+func (s *Set) addLogical(g *group, found []physical, note string, header bool) {
 	w := &vg{
 		group: g, extent: g.number("extent_size") * lvmSector, pvs: map[string]physical{}, starts: map[string]int64{},
 		lvs: g.find("logical_volumes"),
@@ -231,7 +304,7 @@ func (s *Set) addLogical(g *group, found []physical, note string) {
 		v := &Volume{
 			Kind: Logical, Name: g.name + "/" + lv.name, ID: g.text("id") + "/" + lv.text("id"),
 			Names:   []string{"/dev/" + g.name + "/" + lv.name, "/dev/mapper/" + mapperName(g.name) + "-" + mapperName(lv.name)},
-			Problem: note,
+			Problem: note, Damaged: note != "", Mendable: header,
 		}
 		for n := range w.used {
 			v.Within = append(v.Within, n)

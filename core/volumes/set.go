@@ -37,6 +37,9 @@ type Volume struct {
 	Content layout.Content
 	// Problem says why it cannot be put together, or not be written; empty for none.
 	Problem string
+	// Damaged is set where what puts it together is damaged, and was read from a copy; Mendable where
+	// that copy is known to be the newest.
+	Damaged, Mendable bool
 	// ReadOnly is set where a write to this disk alone would make its copies differ.
 	ReadOnly bool
 	// Partition is the table's entry, of a partition.

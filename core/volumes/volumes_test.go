@@ -173,6 +173,7 @@ func TestDamagedMetadataIsReadFromAnEarlierCopy(t *testing.T) {
 	for what, at := range map[string]int64{"header": 4096 + 8, "current text": -1} {
 		path := unpacked(t, "linear")
 		disk, set := opened(t, path, nil)
+		sound, _ := opened(t, unpacked(t, "linear"), nil)
 		filled(t, set.Named("/dev/quay-vg/root"))
 		if at < 0 { // somewhere in the text that the header names
 			head := make([]byte, 64)
@@ -191,6 +192,17 @@ func TestDamagedMetadataIsReadFromAnEarlierCopy(t *testing.T) {
 		}
 		if what == "header" { // the newest text is whole
 			holdsSaid(t, root)
+			was, now := make([]byte, 512), make([]byte, 512)
+			if _, err := sound.ReadAt(was, 4096); err != nil {
+				t.Fatal(err)
+			}
+			mends, err := set.MendGroups()
+			for v, writes := range mends {
+				err = errors.Join(err, v.Put(writes))
+			}
+			if _, failed := disk.ReadAt(now, 4096); failed != nil || err != nil || !bytes.Equal(was, now) {
+				t.Errorf("the header is not what LVM2 had written: %v, %v", err, failed)
+			}
 		} else if root.Size >= 24<<20 { // the text before knows the volume as it was before it grew
 			t.Errorf("the damaged text was taken: %d bytes", root.Size)
 		}

@@ -35,6 +35,13 @@ func behind(g system.Ground, s *grub.Start) (list []boot.Link) {
 			return list
 		}
 	}
+	if root := argument(s.Arguments, "root"); len(s.Early) == 0 && !kernelFinds(root) {
+		add(boot.Link{
+			Kind: boot.LinkEarly, What: "early-boot image", Fault: boot.EarlyImageMissing,
+			Saw: fmt.Sprintf("the entry names none, and without one the kernel does not find %q", "root="+root),
+		})
+		return list
+	}
 	number, link := rootOf(g, s.Arguments)
 	if !add(link) || number == 0 {
 		return list
@@ -51,6 +58,14 @@ func behind(g system.Ground, s *grub.Start) (list []boot.Link) {
 		add(mountsLink(g, root))
 	}
 	return list
+}
+
+// kernelFinds reports whether the kernel by itself knows what a name of the root volume means
+// (Documentation/admin-guide/kernel-parameters.txt, root=): not what only user space can tell.
+func kernelFinds(root string) bool {
+	return root == "" || strings.HasPrefix(root, "PARTUUID=") || strings.HasPrefix(root, "PARTLABEL=") ||
+		strings.HasPrefix(root, "/dev/") && !ofMapper(root) && !strings.HasPrefix(root, "/dev/disk/") ||
+		len(root) > 0 && root[0] >= '0' && root[0] <= '9'
 }
 
 // Headers of kernels: the Linux boot protocol for x86 (Documentation/arch/x86/boot.rst), and
@@ -127,7 +142,7 @@ var packings = []struct {
 // earlyLink looks at an early-boot image: its segments (initramfs buffer format,
 // Documentation/driver-api/early-userspace), and whether the last one ends.
 func earlyLink(f grub.File) boot.Link {
-	l := boot.Link{Kind: linkEarly, What: f.Path}
+	l := boot.Link{Kind: boot.LinkEarly, What: f.Path}
 	info, err := fs.Stat(f.Volume.Files, f.Path)
 	switch {
 	case err != nil:
@@ -159,8 +174,6 @@ func earlyLink(f grub.File) boot.Link {
 	l.Saw = fmt.Sprintf("%d bytes, %s", info.Size(), packed)
 	return l
 }
-
-const linkEarly boot.LinkKind = "early-boot image"
 
 // packingOf goes over archives that are not packed, such as those with microcode, to the
 // first that is.

@@ -56,7 +56,7 @@ func (s *System) InstallLoader(ctx context.Context, o system.ToolOptions) ([]str
 		return nil, err
 	}
 	did := []string{"the loader and its short configuration on the EFI system partition"}
-	if s.ChainHolds() == nil {
+	if chain, err := s.Chain(); err == nil && chain.Broken() == nil {
 		return did, nil
 	}
 	more, err := s.RemakeMenu(ctx, o)

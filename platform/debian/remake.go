@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"diorthos/core/bag"
+	"diorthos/core/boot"
 	"diorthos/core/system"
 )
 
@@ -38,8 +39,17 @@ func (n *inner) RemakeEarlyImages(ctx context.Context, o system.ToolOptions) ([]
 		if made == 0 {
 			return errors.New("no kernel is there of which the modules are there too")
 		}
+		if w.starts("boot/grub/grub.cfg") == nil && !w.namesEarly() { // a menu of when there was none
+			return w.remakeMenu(ctx)
+		}
 		return nil
 	})
+}
+
+// namesEarly reports whether what the menu starts has an early-boot image.
+func (w *worker) namesEarly() bool {
+	text, err := w.in.Files().ReadFile("boot/grub/grub.cfg")
+	return err != nil || bytes.Contains(text, []byte("initrd"))
 }
 
 // kernels are the versions that lie in boot, the newest first.
@@ -58,41 +68,42 @@ func (w *worker) kernels() (list []string) {
 // RemakeMenu has GRUB's menu made anew from the kernels that are there and can start: by the
 // system's own tool, where that comes to a menu that starts; else by us.
 func (n *inner) RemakeMenu(ctx context.Context, o system.ToolOptions) ([]string, error) {
-	return n.working(ctx, o, func(w *worker, ctx context.Context) error {
-		if err := w.kernelsAside(); err != nil {
-			return err
-		}
-		if err := w.in.Files().MkdirAll("boot/grub", 0o755); err != nil {
-			return err
-		}
-		const menu = "boot/grub/grub.cfg"
-		if err := n.keepCopy(w.in.Files(), menu); err != nil {
-			return err
-		}
-		if _, err := w.in.Files().Stat("usr/sbin/update-grub"); err == nil {
-			out, ok, err := w.attempt(ctx, "update-grub")
-			if err != nil {
-				return err
-			}
-			if ok && w.starts(menu) == nil {
-				w.did = append(w.did, menu+" is made anew by the system's own tool")
-				return nil
-			}
-			_ = out
-		}
-		text, count, err := w.ownMenu()
+	return n.working(ctx, o, func(w *worker, ctx context.Context) error { return w.remakeMenu(ctx) })
+}
+
+func (w *worker) remakeMenu(ctx context.Context) error {
+	if err := w.kernelsAside(); err != nil {
+		return err
+	}
+	if err := w.in.Files().MkdirAll("boot/grub", 0o755); err != nil {
+		return err
+	}
+	const menu = "boot/grub/grub.cfg"
+	if err := w.n.keepCopy(w.in.Files(), menu); err != nil {
+		return err
+	}
+	if _, err := w.in.Files().Stat("usr/sbin/update-grub"); err == nil {
+		_, ok, err := w.attempt(ctx, "update-grub")
 		if err != nil {
 			return err
 		}
-		if err := replace(w.in.Files(), menu, text, 0o600); err != nil {
-			return err
+		if ok && w.starts(menu) == nil {
+			w.did = append(w.did, menu+" is made anew by the system's own tool")
+			return nil
 		}
-		if err := w.starts(menu); err != nil {
-			return err
-		}
-		w.did = append(w.did, fmt.Sprintf("%s is written from the %d kernels that are there", menu, count))
-		return nil
-	})
+	}
+	text, count, err := w.ownMenu()
+	if err != nil {
+		return err
+	}
+	if err := replace(w.in.Files(), menu, text, 0o600); err != nil {
+		return err
+	}
+	if err := w.starts(menu); err != nil {
+		return err
+	}
+	w.did = append(w.did, fmt.Sprintf("%s is written from the %d kernels that are there", menu, count))
+	return nil
 }
 
 // kernelsAside moves kernels aside that are none, so that no menu names them.
@@ -194,15 +205,12 @@ func (w *worker) arguments() string {
 	return strings.Join(words, " ")
 }
 
-// ChainHolds says where the chain by which the machine starts is broken, as it stands now.
-func (n *inner) ChainHolds() error {
+// Chain is that by which the machine starts, as it stands now.
+func (n *inner) Chain() (boot.Chain, error) {
 	facts := &bag.Facts{}
 	chain := chainOf(system.GroundOf(n.dev, n.ground.Table, n.keys, n.number), facts)
 	if chain == nil {
-		return errors.New("the way by which this machine starts is not followed")
+		return nil, errors.New("the way by which this machine starts is not followed")
 	}
-	if b := chain.Broken(); b != nil {
-		return fmt.Errorf("%s, %s: %s", b.Kind, b.What, b.Saw)
-	}
-	return nil
+	return chain, nil
 }
