@@ -43,7 +43,15 @@ func lookFor(c *cli.Command, path string) (*bag.Facts, error) {
 	}
 	l.Close()
 	if l.Facts.State == nil {
-		return nil, fmt.Errorf("%s: no system lies there whose parts can be told apart", path)
+		why := ""
+		for _, d := range l.Facts.Disks {
+			for _, p := range d.Partitions {
+				if strings.HasPrefix(p.Content.Kind, "luks") {
+					why = fmt.Sprintf("; partition %d is encrypted: open it with --key-file FILE or --unlock", p.Number)
+				}
+			}
+		}
+		return nil, fmt.Errorf("%s: no system lies there whose parts can be told apart%s", path, why)
 	}
 	return l.Facts, nil
 }

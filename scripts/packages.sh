@@ -31,6 +31,7 @@ if [ "${1:-demo}" = test ]; then
   need mdadm /usr/sbin/mdadm /sbin/mdadm
   need cryptsetup-bin /usr/sbin/cryptsetup /sbin/cryptsetup
   need qemu-utils /usr/bin/qemu-img
+  need systemd-journal-remote /lib/systemd/systemd-journal-remote
   need chromium /usr/bin/chromium
   need fonts-dejavu-core /usr/share/fonts/truetype/dejavu/DejaVuSans.ttf
 fi
@@ -54,6 +55,9 @@ if [ "${1:-demo}" = prove ]; then
   need gdisk /usr/sbin/sgdisk /sbin/sgdisk
   need fdisk /usr/sbin/sfdisk /sbin/sfdisk
   need dosfstools /usr/sbin/fsck.fat /sbin/fsck.fat
+  need lvm2 /usr/sbin/lvm /sbin/lvm
+  need cryptsetup-bin /usr/sbin/cryptsetup /sbin/cryptsetup
+  need qemu-utils /usr/bin/qemu-img
 fi
 if [ "${1:-demo}" = screenshots ]; then
   need xvfb /usr/bin/Xvfb

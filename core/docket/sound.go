@@ -2,7 +2,10 @@ package docket
 
 import (
 	"fmt"
+	"slices"
+	"strings"
 
+	"diorthos/core/bag"
 	"diorthos/core/layout"
 )
 
@@ -42,8 +45,24 @@ func (d *Docket) Headline() string {
 			measured = measured || p.System != nil
 		}
 	}
+	if n := closedVolumes(d.Disks); !measured && n > 0 {
+		return "Nothing to judge by yet: an encrypted volume was not opened; give its key"
+	}
 	if !measured {
 		return "Nothing to judge by: neither a system nor an attempt was found"
 	}
 	return NothingWrong
+}
+
+// closedVolumes counts the encrypted volumes that were not opened.
+func closedVolumes(disks []bag.Disk) (n int) {
+	for _, d := range disks {
+		for _, p := range d.Partitions {
+			holds := slices.ContainsFunc(d.Volumes, func(v bag.InnerVolume) bool { return slices.Contains(v.Within, p.Number) })
+			if strings.HasPrefix(p.Content.Kind, "luks") && !holds {
+				n++
+			}
+		}
+	}
+	return n
 }

@@ -1,7 +1,9 @@
 package proving
 
 import (
+	"bytes"
 	"fmt"
+	"io"
 	"math/rand/v2"
 	"os"
 	"os/exec"
@@ -9,6 +11,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"github.com/klauspost/compress/zstd"
 
 	"diorthos/core/action"
 	"diorthos/core/ladder"
@@ -27,6 +31,7 @@ func TestEveryDebianActionCutOffAtEveryWrite(t *testing.T) {
 	}{
 		{biosDisk(t), []action.ID{"boot.code", "boot.root", "boot.mounts"}},
 		{retypedDisk(t), []action.ID{"layout.type-esp"}},
+		{damagedGroupDisk(t), []action.ID{"volume.mend-group"}},
 	} {
 		m := &host.Machine{
 			Path: c.disk, Name: "cut", SectorSize: 512, Adapters: platform.All(), Now: func() time.Time { return Now },
@@ -94,6 +99,30 @@ func biosDisk(t *testing.T) string {
 	tool(t, "sh", "-c", fmt.Sprintf("printf 'label: dos\n2048,32768,83,*\n' | sfdisk -q %s", disk))
 	tool(t, "mke2fs", "-q", "-F", "-t", "ext4", "-b", "1024", "-d", filepath.Join(dir, "tree"),
 		"-E", "offset=1048576", disk, "16m")
+	return disk
+}
+
+// damagedGroupDisk is one whose volume group has lost the header of its metadata.
+func damagedGroupDisk(t *testing.T) string {
+	t.Helper()
+	packed, err := os.ReadFile("../../core/volumes/testdata/linear.img.zst")
+	if err != nil {
+		t.Fatal(err)
+	}
+	z, err := zstd.NewReader(bytes.NewReader(packed))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer z.Close()
+	raw, err := io.ReadAll(z)
+	if err != nil {
+		t.Fatal(err)
+	}
+	clear(raw[4096:4200])
+	disk := filepath.Join(t.TempDir(), "disk.img")
+	if err := os.WriteFile(disk, raw, 0o600); err != nil {
+		t.Fatal(err)
+	}
 	return disk
 }
 

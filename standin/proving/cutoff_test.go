@@ -120,7 +120,7 @@ func TestEveryActionCutOffAtEveryWrite(t *testing.T) {
 		elsewhere := []action.ID{ // cut off in other tests, or the way back of a loan
 			"layout.mend-gpt", "layout.restyle", "layout.wipe", "layout.rescue", "layout.allocate", "media.write",
 			"firmware.give-back", "boot.normal-mode", "upkeep.put-back",
-			"boot.mounts", "boot.root", "layout.type-esp", // of a Debian machine, below
+			"boot.mounts", "boot.root", "layout.type-esp", "volume.mend-group", // of a Debian machine, below
 			"packages.finish", "packages.restore-files", // inside one, below
 			"boot.early-images", "boot.menu", "boot.install-loader",
 			// they draft and write as those do; a real machine is started by "make prove-disks"

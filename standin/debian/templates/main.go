@@ -6,6 +6,7 @@ package main
 import (
 	"bufio"
 	"bytes"
+	"errors"
 	"fmt"
 	"io/fs"
 	"maps"
@@ -43,12 +44,16 @@ func run(logs fs.FS, to string) error {
 	count := map[string]int{}
 	for _, r := range runs {
 		seen := map[string]bool{}
-		for _, name := range []string{"console.txt", "term.log"} {
+		for _, name := range []string{"console.txt", "term.log", "starts.log"} {
 			raw, err := fs.ReadFile(logs, path.Join(r.Name(), name))
+			if errors.Is(err, fs.ErrNotExist) { // a run of the package system, or a start
+				continue
+			}
 			if err != nil {
 				return err
 			}
 			for line := range strings.Lines(string(raw)) {
+				line = start.ReplaceAllString(line, "")
 				if text := reading.Template(strings.TrimRight(line, "\n")); len(text) > 8 && !work.MatchString(text) {
 					seen[text] = true
 				}
@@ -82,6 +87,9 @@ func run(logs fs.FS, to string) error {
 	}
 	return os.WriteFile(to, packed.Bytes(), 0o644)
 }
+
+// start is what stands before the text of a record of a start.
+var start = regexp.MustCompile(`^\d{4}-\d\d-\d\dT\S+ \S+ [^:\[\s]+(?:\[\d+\])? [a-z]+: `)
 
 // work are lines of the package system itself about packages, and addresses.
 var work = regexp.MustCompile(
