@@ -33,7 +33,8 @@ func readyCommand() *cli.Command {
 			"   diorthos ready --live --for debian-13\n" +
 			"   diorthos ready --bag kestrel.bag.tar.gz --recommend\n" +
 			"   diorthos ready --root /mnt --for debian-13 --index Packages.xz --needs skerrow-crew\n" +
-			"   diorthos ready --live --update skerrow-berth_1.4_all.deb",
+			"   diorthos ready --live --update skerrow-berth_1.4_all.deb\n" +
+			"   diorthos ready --image /dev/sdb --rehearse --network --start",
 		Flags: append(lookFlags(),
 			&cli.StringFlag{Name: "bag", Usage: "a `BAG` that was gathered"},
 			&cli.StringFlag{Name: "for", Usage: "the `RELEASE` to go to, such as debian-13"},
@@ -44,6 +45,13 @@ func readyCommand() *cli.Command {
 			},
 			&cli.StringSliceFlag{Name: "needs", Usage: "a `PACKAGE` that the user cannot do without"},
 			&cli.StringFlag{Name: "update", Usage: "a package `FILE` that is to be installed"},
+			&cli.BoolFlag{
+				Name: "rehearse", Usage: "do the update, or with --for the upgrade, on a draft of the disk with the machine's own " +
+					"tools and sources, and tell how it goes; nothing of the machine is changed",
+			},
+			&cli.BoolFlag{Name: "start", Usage: "with --rehearse: start the machine from the draft afterwards, in an emulator"},
+			&cli.StringSliceFlag{Name: "hold", Usage: "with --rehearse: hold `PACKAGE` back on the draft, to see whether the rest succeeds"},
+			networkFlag(),
 			&cli.StringFlag{Name: "medium", Usage: "the install `IMAGE` that is to be started"},
 			&cli.StringFlag{Name: "firmware", Usage: "the machine's firmware `MODE`, uefi or bios, where it cannot be measured"},
 			jsonFlag(),
@@ -55,6 +63,17 @@ func readyCommand() *cli.Command {
 			k, err := loadKnowledge()
 			if err != nil {
 				return err
+			}
+			if c.Bool("rehearse") {
+				release := ""
+				if id := c.String("for"); id != "" {
+					r, err := findRelease(k, id)
+					if err != nil {
+						return err
+					}
+					release = r.Codename
+				}
+				return rehearseUpdate(ctx, c, release)
 			}
 			facts, err := factsFor(ctx, c)
 			if err != nil {
@@ -68,7 +87,7 @@ func readyCommand() *cli.Command {
 			case c.IsSet("for"):
 				return readyFor(c, facts, k)
 			}
-			return usage(c, errors.New("say what for: --for RELEASE, --recommend or --update FILE"))
+			return usage(c, errors.New("say what for: --for RELEASE, --recommend, --update FILE or --rehearse"))
 		},
 	}
 }

@@ -125,7 +125,7 @@ func TestProveThatAMachineOnLogicalVolumesStartsAgain(t *testing.T) {
 				if strings.Contains(said, "harbour") {
 					t.Error("the passphrase is in the output")
 				}
-				for range 3 {
+				for range 5 {
 					if r := s.run(append([]string{"climb", "--image", disk, "--yes"}, with...)...); r.status != 0 {
 						t.Logf("climb: %s%s", r.out, r.errout)
 						break

@@ -22,12 +22,13 @@ import (
 
 // GatherOptions say what to gather.
 type GatherOptions struct {
-	Image      string // a disk image or a block device
-	Root       string // a folder that holds a whole system
-	Live       bool   // the running machine
-	SectorSize int    // of an image; 0 for 512
-	Logs       string // a folder of logs; empty to take those on the image
-	Machine    string // empty to take the name that the system on it bears
+	Image      string       // a disk image or a block device
+	Device     block.Source // what is looked at in place of the image, such as a draft of it
+	Root       string       // a folder that holds a whole system
+	Live       bool         // the running machine
+	SectorSize int          // of an image; 0 for 512
+	Logs       string       // a folder of logs; empty to take those on the image
+	Machine    string       // empty to take the name that the system on it bears
 	Site       string
 	Model      string
 	Zstd       bool
@@ -112,7 +113,8 @@ const maxMended = 500
 // A Looked is what Look found. It holds the image open.
 type Looked struct {
 	Facts   *bag.Facts
-	image   *block.Image
+	image   block.Source
+	opened  *block.Image // the image, where it was opened here
 	folders []*os.Root
 	scratch []string // folders that go when it is closed
 	systems []system.Found
@@ -120,8 +122,8 @@ type Looked struct {
 
 // Close lets go of the image, or of the folders.
 func (l *Looked) Close() {
-	if l.image != nil {
-		_ = l.image.Close() // it was only read
+	if l.opened != nil {
+		_ = l.opened.Close() // it was only read
 	}
 	for _, r := range l.folders {
 		_ = r.Close() // they too
@@ -162,8 +164,11 @@ func Look(o GatherOptions) (l *Looked, err error) {
 	if o.Image != "" {
 		at := Locate(o.Image)
 		o.Image = at.Disk
-		if l.image, err = OpenDisk(at.Disk, o.SectorSize, true); err != nil {
-			return nil, err
+		if l.image = o.Device; l.image == nil {
+			if l.opened, err = OpenDisk(at.Disk, o.SectorSize, true); err != nil {
+				return nil, err
+			}
+			l.image = l.opened
 		}
 		mode := at.firmware(o.Adapters)
 		if mode == "" {

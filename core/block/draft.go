@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"sort"
+	"sync"
 )
 
 // draftSector is the unit in which a draft keeps what was written, in bytes.
@@ -12,13 +13,14 @@ const draftSector = 512
 
 // A Draft takes writes in memory over a source that it leaves alone. What is
 // read from it is what would stand there; Writes lists what a journal has to
-// apply for it to be so. It is not safe for use by several goroutines.
+// apply for it to be so. It is safe for use by several goroutines, except [Draft.For].
 type Draft struct {
 	under      io.ReaderAt
 	size       int64
 	sectorSize int
 	sectors    map[int64]*drafted
 	what       string
+	mu         sync.RWMutex // of sectors
 }
 
 type drafted struct {
@@ -57,6 +59,8 @@ func (d *Draft) Sync() error { return nil }
 // ReadAt reads what would stand there.
 func (d *Draft) ReadAt(p []byte, off int64) (int, error) {
 	n, err := d.under.ReadAt(p, off)
+	d.mu.RLock()
+	defer d.mu.RUnlock()
 	if len(d.sectors) == 0 {
 		return n, err
 	}
@@ -74,6 +78,8 @@ func (d *Draft) WriteAt(p []byte, off int64) (int, error) {
 	if off < 0 || off+int64(len(p)) > d.size {
 		return 0, fmt.Errorf("draft: bytes %d to %d lie outside its %d bytes", off, off+int64(len(p)), d.size)
 	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
 	for n := 0; n < len(p); {
 		s := (off + int64(n)) / draftSector
 		within := off + int64(n) - s*draftSector
@@ -110,6 +116,8 @@ const longestWrite = 1 << 20
 // Writes lists what differs from the source, in the order of the places.
 // Sectors beside each other that are for the same thing go together.
 func (d *Draft) Writes() ([]Write, error) {
+	d.mu.RLock()
+	defer d.mu.RUnlock()
 	var order []int64
 	was := make([]byte, draftSector)
 	for s, kept := range d.sectors {

@@ -6,6 +6,7 @@ import (
 	"io"
 	"regexp"
 	"slices"
+	"strings"
 	"time"
 )
 
@@ -231,11 +232,16 @@ func (b *Boot) entries(files []*File) func(yield func(*Entry) bool) {
 	}
 }
 
-// leveled is the entry as a line of a log of starts: with its level between sender and text.
+// leveled is the entry as a line of a log of starts: with its level, and the unit that it is of or
+// about, between sender and text.
 func (e *Entry) leveled() string {
 	level := "info"
 	if p := e.Field("PRIORITY"); len(p) == 1 && p[0] >= '0' && p[0] <= '7' {
 		level = priorities[p[0]-'0']
+	}
+	unit := cmp.Or(e.Field("UNIT"), e.Field("_SYSTEMD_UNIT"))
+	if unit != "" && unit != "init.scope" && !strings.ContainsAny(unit, "() ") {
+		level += " (" + unit + ")"
 	}
 	return e.line(" " + level)
 }

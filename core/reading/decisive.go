@@ -28,7 +28,11 @@ func (a *Attempt) decide() {
 	}
 	for _, p := range a.parts {
 		if i := firstDeclared(p.events); i >= 0 {
-			a.decideIn(p.events, i)
+			if p.dialect.Together {
+				a.decideAmong(p.events, i)
+			} else {
+				a.decideIn(p.events, i)
+			}
 			return
 		}
 	}
@@ -116,6 +120,19 @@ func (a *Attempt) decideIn(events []Event, declared int) {
 		fmt.Sprintf("nothing between the start of %q and this declaration sounds like a failure", a.Stage+
 			" "+object),
 	)
+}
+
+// decideAmong looks back from the declaration for what was said of the same object alone.
+func (a *Attempt) decideAmong(events []Event, declared int) {
+	a.Object, a.Stage = events[declared].Object, events[declared].Operation
+	for i, e := range events[:declared] {
+		if e.Object == a.Object && (e.IsError() || e.Mark == Follows) {
+			a.choose(events, i, fmt.Sprintf("the first failure that is told of %s before line %d declares it failed",
+				a.Object, events[declared].Line))
+			return
+		}
+	}
+	a.choose(events, declared, fmt.Sprintf("nothing that is told of %s before this declaration sounds like a failure", a.Object))
 }
 
 // firstBlamed is the first record of an operation that says that a script failed: the

@@ -42,6 +42,9 @@ type Dialect struct {
 	// Whole says that a file of this dialect is one attempt, with no record
 	// that opens or closes it.
 	Whole bool `yaml:"whole"`
+	// Together says that many speak in turn: what failed before a declaration counts only if it is of
+	// the same object.
+	Together bool `yaml:"together"`
 	// Tries is the kind of such an attempt, where a log of it can be of no other.
 	Tries   AttemptKind `yaml:"tries"`
 	Rules   []Rule      `yaml:"rules"`

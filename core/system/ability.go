@@ -53,6 +53,7 @@ const (
 	HasPackageTools Ability = "packages brought to rest"
 	HasPayloads     Ability = "files of packages"
 	HasBootTools    Ability = "early-boot image and menu made anew"
+	HasForesight    Ability = "updates tried on a draft"
 )
 
 type (
@@ -233,7 +234,7 @@ var abilities = []struct {
 	{HasLoaderFiles, reflect.TypeFor[LoaderFiles](), false},
 	{HasReferences, reflect.TypeFor[References](), false},
 	{HasPackageTools, reflect.TypeFor[PackageTools](), false}, {HasPayloads, reflect.TypeFor[Payloads](), false},
-	{HasBootTools, reflect.TypeFor[BootTools](), false},
+	{HasBootTools, reflect.TypeFor[BootTools](), false}, {HasForesight, reflect.TypeFor[Foreseer](), false},
 	{HasBootVolume, reflect.TypeFor[BootVolume](), false},
 	{HasStateLists, reflect.TypeFor[StateLists](), false},
 	{HasFirmware, reflect.TypeFor[FirmwareHolder](), true}, {HasSupply, reflect.TypeFor[Supplier](), true},
