@@ -61,7 +61,11 @@ func rehearseUpdate(ctx context.Context, c *cli.Command, release string) (err er
 	if err != nil {
 		return err
 	}
-	if seen.Docket, err = docketOfDraft(ctx, c, draft, seen.Console); err != nil {
+	console := "" // of what succeeded only the machine as it is afterwards says something
+	if seen.Failed {
+		console = seen.Console
+	}
+	if seen.Docket, err = docketOfDraft(ctx, c, draft, console); err != nil {
 		return err
 	}
 	if c.Bool("start") && !seen.Failed {
@@ -114,8 +118,10 @@ func docketOfDraft(ctx context.Context, c *cli.Command, draft *block.Draft, cons
 	if err := os.Mkdir(logs, 0o700); err != nil {
 		return nil, err
 	}
-	if err := os.WriteFile(filepath.Join(logs, "console.txt"), []byte(console), 0o600); err != nil {
-		return nil, err
+	if console != "" {
+		if err := os.WriteFile(filepath.Join(logs, "console.txt"), []byte(console), 0o600); err != nil {
+			return nil, err
+		}
 	}
 	o, err := gatherOptions(c)
 	if err != nil {

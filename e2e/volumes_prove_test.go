@@ -155,3 +155,29 @@ func TestProveThatAMachineOnLogicalVolumesStartsAgain(t *testing.T) {
 	}
 	t.Logf("%d of %d start", starts, total)
 }
+
+// An update of a genuine machine is done on a draft before it is done: one whose script fails is told
+// with its docket, the rest succeeds while that package is held back, and the disk is not touched.
+func TestProveThatAnUpdateIsForeseen(t *testing.T) {
+	base := biosBase(t)
+	prepare := `
+pack() { d=$(mktemp -d); mkdir -p $d/DEBIAN $d/usr/share/$1 srv/repo; echo $2 >$d/usr/share/$1/v; chmod 755 $d
+  printf 'Package: %s\nVersion: %s\nArchitecture: all\nMaintainer: ines <ines@skerrow.example>\nDescription: x\n' $1 $2 >$d/DEBIAN/control
+  [ -z "$3" ] || { printf '#!/bin/sh\nset -e\n%s\n' "$3" >$d/DEBIAN/postinst; chmod 755 $d/DEBIAN/postinst; }
+  dpkg-deb -b $d srv/repo/$1_$2_all.deb >/dev/null; rm -rf $d; }
+pack skerrow-tide 1.0; pack skerrow-winch 1.0
+chroot . dpkg -i /srv/repo/skerrow-tide_1.0_all.deb /srv/repo/skerrow-winch_1.0_all.deb >/dev/null
+pack skerrow-tide 2.0; pack skerrow-winch 2.0 'winchctl calibrate'
+(cd srv/repo; for f in *.deb; do dpkg-deb -f $f; echo "Filename: ./$f"; echo "Size: $(stat -c %s $f)"
+  echo "SHA256: $(sha256sum $f | cut -d' ' -f1)"; echo; done >Packages)
+rm -f etc/apt/sources.list.d/*; echo 'deb [trusted=yes] file:/srv/repo ./' >etc/apt/sources.list`
+	disk := spoil(t, base, prepare)
+	before := read(t, disk)
+	s := &stage{t: t, url: "http://127.0.0.1:1"}
+	wants(t, s.must(1, "ready", "--image", disk, "--rehearse"), "the update would fail", "winchctl: not found", "--hold skerrow-winch")
+	wants(t, s.must(0, "ready", "--image", disk, "--rehearse", "--hold", "skerrow-winch", "--start"),
+		"1 upgraded, 0 new, 0 removed, 1 kept back", "the update succeeds", "it starts to a login prompt")
+	if !bytes.Equal(before, read(t, disk)) {
+		t.Error("the disk was changed")
+	}
+}
