@@ -6,6 +6,7 @@ import { StatusWord } from './Status'
 import { bytes } from './text'
 
 type Partition = Disk['partitions'][number]
+type Inner = NonNullable<Disk['volumes']>[number]
 
 const fills = ['fill-(--part-a)', 'fill-(--part-b)', 'fill-(--part-c)']
 const width = 1000
@@ -62,6 +63,7 @@ export function DiskStrip({ disk }: { disk: Disk }) {
           <Partitions list={disk.partitions} />
         </Collapsible.Content>
       </Collapsible.Root>
+      {disk.volumes && disk.volumes.length > 0 && <Inside list={disk.volumes} />}
     </figure>
   )
 }
@@ -98,6 +100,45 @@ function lay(disk: Disk): { part: Partition; x: number; w: number }[] {
     at = part.offset + part.size
     return place
   })
+}
+
+/** What lies inside partitions: logical volumes, arrays, what encrypted volumes hold. */
+function Inside({ list }: { list: Inner[] }) {
+  return (
+    <table className="mt-1.5 w-full text-small" aria-label="Volumes inside the partitions">
+      <thead className="text-left text-tiny text-soft">
+        <tr>
+          <th className="font-normal">№</th>
+          <th className="font-normal">inside the partitions</th>
+          <th className="font-normal">lies in</th>
+          <th className="pr-4 text-right font-normal">size</th>
+          <th className="pr-4 text-right font-normal">free</th>
+          <th className="font-normal">holds</th>
+          <th className="font-normal">used as</th>
+        </tr>
+      </thead>
+      <tbody>
+        {list.map((v) => (
+          <tr key={v.number} className="border-t border-rule align-top">
+            <td className="pr-2">{v.number}</td>
+            <td className="pr-3">
+              {v.name} <span className="text-soft">{v.kind}</span>
+              {v.problem && (
+                <span className="block text-tiny">
+                  <StatusWord tone={v.damaged ? 'bad' : 'odd'}>{v.damaged ? 'damaged' : 'mind'}</StatusWord> {v.problem}
+                </span>
+              )}
+            </td>
+            <td className="pr-3">{v.within.join(', ')}</td>
+            <td className="pr-4 text-right whitespace-nowrap">{bytes(v.size)}</td>
+            <td className="pr-4 text-right whitespace-nowrap">{v.content.free >= 0 && v.content.kind ? bytes(v.content.free) : ''}</td>
+            <td className="pr-3">{v.content.kind || 'nothing known'}</td>
+            <td>{v.system ? `system: ${v.system.name}` : [v.role, v.mount && `at ${v.mount}`].filter(Boolean).join(' ')}</td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  )
 }
 
 function Partitions({ list }: { list: Partition[] }) {
