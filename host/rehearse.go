@@ -286,7 +286,10 @@ func (r Rehearsal) speakOnSerial(ctx context.Context, copied *block.Draft, done 
 	return nil
 }
 
-var kernelLine = regexp.MustCompile(`(?m)^(\s*(?:linux|linuxefi|linux16)\s+\S+|options)([ \t].*)?$`)
+var (
+	kernelLine  = regexp.MustCompile(`(?m)^(\s*(?:linux|linuxefi|linux16)\s+\S+)([ \t].*)?$`)
+	optionsLine = regexp.MustCompile(`(?m)^options([ \t].*)?$`)
+)
 
 // serialMenus puts the serial console into the menus of loaders.
 func serialMenus(files *os.Root) (changed int, err error) {
@@ -303,7 +306,11 @@ func serialMenus(files *os.Root) (changed int, err error) {
 		if err != nil || len(raw) == 0 {
 			continue
 		}
-		fresh := kernelLine.ReplaceAllFunc(raw, func(line []byte) []byte {
+		line := kernelLine
+		if strings.HasSuffix(name, ".conf") { // there "linux" names a file alone
+			line = optionsLine
+		}
+		fresh := line.ReplaceAllFunc(raw, func(line []byte) []byte {
 			if bytes.Contains(line, []byte("console=ttyS0")) {
 				return line
 			}

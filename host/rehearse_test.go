@@ -64,7 +64,7 @@ func TestMenusAreToldToUseTheSerialConsole(t *testing.T) {
 		},
 		"boot/efi/loader/entries/a.conf": {
 			"title A\nlinux /k\noptions root=UUID=1 ro\n",
-			"title A\nlinux /k console=ttyS0,115200\noptions root=UUID=1 ro console=ttyS0,115200\n",
+			"title A\nlinux /k\noptions root=UUID=1 ro console=ttyS0,115200\n",
 		},
 		"boot/efi/EFI/debian/grub.cfg": {"search.fs_uuid 1 root\n", "search.fs_uuid 1 root\n"},
 		"boot/loader/entries/b.conf":   {"options console=ttyS0\n", "options console=ttyS0\n"},

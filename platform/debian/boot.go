@@ -198,8 +198,12 @@ func (s *loaderChain) Config(esp fs.FS, mode firmware.Mode) (boot.Config, error)
 		}
 	}
 	if p.kind == isSystemdBoot {
-		kernel, err := entryOf(esp)
-		return boot.Config{Volume: s.espUUID(), Kernel: kernel}, err
+		start, err := startOfEntries(s.ground, s.number)
+		if err != nil {
+			return boot.Config{}, &boot.FaultError{Fault: boot.MenuMissing, Err: err}
+		}
+		s.start = start
+		return boot.Config{Volume: start.Kernel.Volume.UUID, Kernel: start.Kernel.Path}, nil
 	}
 	uuid, from, err := s.volumeOf(esp, name, p)
 	if err != nil {

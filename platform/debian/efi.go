@@ -6,9 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"path"
 	"regexp"
-	"strings"
 
 	"diorthos/platform/grub"
 )
@@ -125,32 +123,4 @@ func volumeIn(config string) string {
 		return m[1]
 	}
 	return ""
-}
-
-// entryOf is what systemd-boot starts when nobody chooses: the last of the entries by its
-// name, as far as no pattern in loader.conf says otherwise (Boot Loader Specification, type 1).
-func entryOf(esp fs.FS) (kernel string, err error) {
-	names, _ := fs.Glob(esp, "loader/entries/*.conf") // the pattern is right
-	wanted := ""
-	for _, line := range strings.Split(readText(esp, "loader/loader.conf"), "\n") {
-		if words := strings.Fields(line); len(words) == 2 && words[0] == "default" {
-			wanted = strings.TrimSuffix(words[1], ".conf")
-		}
-	}
-	for i := len(names) - 1; i >= 0; i-- {
-		id := strings.TrimSuffix(path.Base(names[i]), ".conf")
-		if ok, _ := path.Match(wanted, id); wanted != "" && !ok && !strings.HasPrefix(wanted, "@") {
-			continue
-		}
-		for _, line := range strings.Split(readText(esp, names[i]), "\n") {
-			if words := strings.Fields(line); len(words) == 2 && (words[0] == "linux" || words[0] == "efi") {
-				return strings.TrimPrefix(words[1], "/"), nil
-			}
-		}
-	}
-	whole, _ := fs.Glob(esp, "EFI/Linux/*.efi")
-	if len(whole) > 0 {
-		return whole[len(whole)-1], nil
-	}
-	return "", errors.New("loader/entries holds no entry that starts a kernel, and EFI/Linux no kernel of its own")
 }

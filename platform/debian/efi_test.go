@@ -61,10 +61,17 @@ func TestLoadersAreKnownByTheirContent(t *testing.T) {
 			"loader/entries/debian-6.1.conf": {Data: []byte(
 				"title Debian\nlinux /debian/6.1/linux\ninitrd /debian/6.1/initrd\n",
 			)},
-			"debian/6.1/linux": {Data: standin.Kernel(0)},
+			"debian/6.1/linux": {Data: standin.Kernel(0)}, "debian/6.1/initrd": {Data: []byte("\x1f\x8b and more than that")},
 		}, ""},
+		"systemd-boot without the early-boot image": {fstest.MapFS{
+			"EFI/systemd/systemd-bootx64.efi": {Data: sdBoot},
+			"loader/entries/debian-6.1.conf": {Data: []byte(
+				"title Debian\nlinux /debian/6.1/linux\ninitrd /debian/6.1/initrd\noptions root=UUID=" + uuid + "\n",
+			)},
+			"debian/6.1/linux": {Data: standin.Kernel(0)},
+		}, "early-image-missing"},
 		"systemd-boot without an entry": {
-			fstest.MapFS{"EFI/systemd/systemd-bootx64.efi": {Data: sdBoot}}, "boot-store-damaged",
+			fstest.MapFS{"EFI/systemd/systemd-bootx64.efi": {Data: sdBoot}}, "menu-missing",
 		},
 	} {
 		esp := layout.Entry{

@@ -59,6 +59,9 @@ func (n *inner) mounts() (list []system.Mount) {
 			list = append(list, system.Mount{Volume: number, Path: at})
 		}
 	}
+	if m, ok := n.espMount(list); ok {
+		list = append(list, m)
+	}
 	return list
 }
 

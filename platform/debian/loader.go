@@ -2,10 +2,12 @@ package debian
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
 	"path"
+	"slices"
 	"strings"
 
 	"diorthos/core/block"
@@ -14,6 +16,7 @@ import (
 	"diorthos/core/firmware"
 	"diorthos/core/layout"
 	"diorthos/core/system"
+	"diorthos/platform/grub"
 )
 
 // A System is one that starts by UEFI and was opened to be changed: what lies on its EFI
@@ -98,9 +101,10 @@ func (s *System) BootPartition() int { return s.number }
 
 // A loaderSet is the files of a loader, by the names that they get in a folder.
 type loaderSet struct {
-	what  string
-	first string // the one that firmware starts
-	files map[string][]byte
+	what   string
+	folder string // on the EFI system partition; empty for the family's own
+	first  string // the one that firmware starts
+	files  map[string][]byte
 }
 
 // sets lists what the machine has of loaders for its kind of processor, the best first:
@@ -119,7 +123,7 @@ func (s *System) sets(machine string) (list []loaderSet) {
 	signed := runs(s.root, "usr/lib/grub/"+target+"-signed/grub"+machine+".efi.signed", isGRUB)
 	shim := runs(s.root, "usr/lib/shim/shim"+machine+".efi.signed", isShim)
 	if signed != nil && shim != nil {
-		set := loaderSet{"the signed loader of the installed packages", "shim" + machine + ".efi", map[string][]byte{
+		set := loaderSet{what: "the signed loader of the installed packages", first: "shim" + machine + ".efi", files: map[string][]byte{
 			"shim" + machine + ".efi": shim, "grub" + machine + ".efi": signed,
 		}}
 		if raw, err := fs.ReadFile(s.root, "usr/lib/shim/mm"+machine+".efi.signed"); err == nil {
@@ -127,18 +131,41 @@ func (s *System) sets(machine string) (list []loaderSet) {
 		}
 		list = append(list, set)
 	}
-	grub := "grub" + machine + ".efi"
+	if set := s.systemdBoot(machine, runs); set != nil {
+		list = append(list, *set)
+	}
+	grubFile := "grub" + machine + ".efi"
 	for _, name := range []string{
-		"EFI/debian/" + grub, "EFI/BOOT/" + fallback(machine), "EFI/BOOT/" + grub,
+		"EFI/debian/" + grubFile, "EFI/BOOT/" + fallback(machine), "EFI/BOOT/" + grubFile,
 	} {
 		if raw := runs(s.esp, name, isGRUB); raw != nil {
-			list = append(list, loaderSet{name + " of the EFI system partition", grub, map[string][]byte{grub: raw}})
+			list = append(list, loaderSet{what: name + " of the EFI system partition", first: grubFile, files: map[string][]byte{grubFile: raw}})
 		}
 	}
-	if raw := runs(s.root, "usr/lib/grub/"+target+"/monolithic/"+grub, isGRUB); raw != nil {
-		list = append(list, loaderSet{"the loader of GRUB's package", grub, map[string][]byte{grub: raw}})
+	if raw := runs(s.root, "usr/lib/grub/"+target+"/monolithic/"+grubFile, isGRUB); raw != nil {
+		list = append(list, loaderSet{what: "the loader of GRUB's package", first: grubFile, files: map[string][]byte{grubFile: raw}})
 	}
 	return list
+}
+
+// systemdBoot is the loader of a machine that has entries for it, and no menu of GRUB's.
+func (s *System) systemdBoot(machine string, runs func(fs.FS, string, ...programKind) []byte) *loaderSet {
+	hasEntries := slices.ContainsFunc(entryVolumes(s.chain.ground, s.number), func(v *grub.Volume) bool { return len(entriesOn(v)) > 0 })
+	if _, menu, _, err := s.menu(); !hasEntries || err == nil && menu != "" {
+		return nil
+	}
+	name := "systemd-boot" + machine + ".efi"
+	for _, from := range []struct {
+		volume fs.FS
+		name   string
+	}{
+		{s.esp, "EFI/systemd/" + name}, {s.esp, "EFI/BOOT/" + fallback(machine)}, {s.root, "usr/lib/systemd/boot/efi/" + name},
+	} {
+		if raw := runs(from.volume, from.name, isSystemdBoot); raw != nil {
+			return &loaderSet{what: from.name, folder: "EFI/systemd/", first: name, files: map[string][]byte{name: raw}}
+		}
+	}
+	return nil
 }
 
 // fallback is the name under which firmware without a boot entry looks for a loader.
@@ -170,7 +197,7 @@ func (s *System) PutLoader() error {
 	}
 	set := sets[0]
 	for name, raw := range set.files {
-		if err := s.put("EFI/debian/"+name, raw); err != nil {
+		if err := s.put(cmp.Or(set.folder, "EFI/debian/")+name, raw); err != nil {
 			return err
 		}
 	}
@@ -186,7 +213,7 @@ func (s *System) PutLoader() error {
 			}
 		}
 	}
-	if _, err := s.chain.Config(s.esp, firmware.UEFI); err == nil || errors.Is(err, errNoMenu) {
+	if _, err := s.chain.Config(s.esp, firmware.UEFI); err == nil || errors.Is(err, errNoMenu) || set.folder != "" {
 		return nil
 	}
 	return s.PutBootStore()

@@ -39,6 +39,9 @@ func (n *inner) RemakeEarlyImages(ctx context.Context, o system.ToolOptions) ([]
 		if made == 0 {
 			return errors.New("no kernel is there of which the modules are there too")
 		}
+		if esp := espOf(n.ground); esp != 0 && usesEntries(n.ground, esp) { // it reads copies beside its entries
+			return w.remakeEntries()
+		}
 		if w.starts("boot/grub/grub.cfg") == nil && !w.namesEarly() { // a menu of when there was none
 			return w.remakeMenu(ctx)
 		}
@@ -72,6 +75,9 @@ func (n *inner) RemakeMenu(ctx context.Context, o system.ToolOptions) ([]string,
 }
 
 func (w *worker) remakeMenu(ctx context.Context) error {
+	if esp := espOf(w.n.ground); esp != 0 && usesEntries(w.n.ground, esp) {
+		return w.remakeEntries()
+	}
 	if err := w.kernelsAside(); err != nil {
 		return err
 	}
