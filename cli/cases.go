@@ -93,6 +93,7 @@ func caseCommand() *cli.Command {
 			"   diorthos case 1 --close --note 'made room on /boot'",
 		Flags: append(serviceFlags(),
 			&cli.BoolFlag{Name: "close", Usage: "close it: it is done"},
+			&cli.IntFlag{Name: "approve", Usage: "agree to `RUNG`, which disrupts or destroys; it counts for a day"},
 			&cli.BoolFlag{Name: "reopen", Usage: "open it again"},
 			&cli.BoolFlag{Name: "read-again", Usage: "have it read once more, such as after a problem or with newer knowledge"},
 			&cli.StringFlag{Name: "note", Usage: "with --close what helped, with --reopen why"}, jsonFlag()),
@@ -115,6 +116,14 @@ func caseCommand() *cli.Command {
 
 // changeCase closes or reopens a case, if a flag asks for it.
 func changeCase(ctx context.Context, c *cli.Command) error {
+	if c.IsSet("approve") {
+		number, err := caseNumber(c)
+		if err != nil {
+			return err
+		}
+		_, err = service(c).ApproveRung(ctx, number, c.Int("approve"))
+		return err
+	}
 	if c.Bool("read-again") {
 		return readAgain(ctx, c)
 	}

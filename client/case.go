@@ -56,9 +56,10 @@ type Progress struct {
 // A CaseDetail is a case with its docket and its climbs.
 type CaseDetail struct {
 	Case
-	Docket *docket.Docket `json:"docket,omitempty" doc:"Absent until it was read"`
-	Climbs []Climb        `json:"climbs" doc:"The latest first"`
-	Cohort *Cohort        `json:"cohort,omitempty" doc:"The machines that fail in the same way"`
+	Docket    *docket.Docket `json:"docket,omitempty" doc:"Absent until it was read"`
+	Climbs    []Climb        `json:"climbs" doc:"The latest first"`
+	Approvals []Approval     `json:"approvals" doc:"Who agreed to which rung within a day, the latest first"`
+	Cohort    *Cohort        `json:"cohort,omitempty" doc:"The machines that fail in the same way"`
 	// Typical is how long remedies took in earlier climbs, by their names.
 	Typical map[string]Typical `json:"typical" doc:"How long remedies took where they were proven, by their names"`
 	// Stands is how each rung stands after all climbs, by its number.

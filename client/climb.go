@@ -30,6 +30,26 @@ type ClimbStart struct {
 	Rung int    `json:"rung,omitempty" minimum:"0" doc:"The rung that will be taken"`
 }
 
+// An Approval is a person's word that a rung may be taken.
+type Approval struct {
+	Remedy string    `json:"remedy"`
+	By     string    `json:"by"`
+	At     time.Time `json:"at"`
+}
+
+// An ApprovalWish agrees to a rung.
+type ApprovalWish struct {
+	Rung int `json:"rung" minimum:"1" doc:"The rung of the case's ladder"`
+}
+
+// ApproveRung agrees to a rung of a case that disrupts or destroys.
+func (c *Client) ApproveRung(ctx context.Context, number int64, rung int) ([]Approval, error) {
+	var list struct {
+		Approvals []Approval `json:"approvals"`
+	}
+	return list.Approvals, c.send(ctx, http.MethodPost, fmt.Sprintf("/api/v1/cases/%d/approvals", number), ApprovalWish{Rung: rung}, &list)
+}
+
 // A ClimbReport tells how a climb goes on. Fields left empty stay as they were.
 type ClimbReport struct {
 	State   ClimbState `json:"state"`

@@ -63,7 +63,7 @@ func TestWhoMayDoWhat(t *testing.T) {
 	for _, r := range client.Roles() {
 		tokens[r] = token("a person to "+string(r), client.PersonChange{Role: r})
 	}
-	elsewhere := token("at another site", client.PersonChange{Role: client.Work, Sites: &[]string{"Skarvoy"}})
+	elsewhere := token("at another site", client.PersonChange{Role: client.Approve, Sites: &[]string{"Skarvoy"}})
 	revoked, expired := token("revoked", client.PersonChange{}), token("expired", client.PersonChange{})
 	ended := token("ended", client.PersonChange{})
 	yes := true

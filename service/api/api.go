@@ -116,6 +116,7 @@ func (a *API) routes(api huma.API) {
 	a.lineRoutes(signedIn)
 	a.sheetRoutes(signedIn)
 	a.climbRoutes(signedIn)
+	a.approvalRoutes(signedIn)
 	a.machineRoutes(signedIn)
 	a.codeRoutes(signedIn)
 	a.askRoutes(signedIn)

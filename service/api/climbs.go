@@ -32,6 +32,9 @@ func (a *API) climbRoutes(api huma.API) {
 			if err != nil {
 				return nil, err
 			}
+			if err := a.agreed(ctx, of, in.Body.Rung); err != nil {
+				return nil, err
+			}
 			c, err := a.Store.StartClimb(ctx, in.Number, person(ctx), in.Body)
 			if err != nil {
 				return nil, a.caseProblem("start a climb", fmt.Sprintf("case %d", in.Number), err)

@@ -270,6 +270,9 @@ func (s *Store) CaseDetail(ctx context.Context, number int64) (*client.CaseDetai
 	if d.Climbs, err = s.climbs(ctx, number); err != nil {
 		return nil, err
 	}
+	if d.Approvals, err = s.Approvals(ctx, number); err != nil {
+		return nil, err
+	}
 	if d.Typical, err = s.typical(ctx, remediesOf(d)); err != nil {
 		return nil, err
 	}

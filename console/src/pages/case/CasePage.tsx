@@ -13,6 +13,7 @@ import { Timeline } from '../../parts/Timeline'
 import { bytes, utc } from '../../parts/text'
 import { Attempts } from './Attempts'
 import { Climbs } from './Climbs'
+import { Approvals } from './Approvals'
 import { Close } from './Close'
 import { Failure } from './Failure'
 import { Fit } from './Fit'
@@ -113,6 +114,7 @@ export function CasePage() {
                   <code className="font-mono text-tiny">diorthos climb {c.number} --image {c.docket.state?.plate ? 'FOLDER' : 'DISK'} --hands</code>
                 </p>
                 <LadderView rungs={c.docket.toDo} stands={c.stands} busy={c.state === 'climbing'} typical={c.typical} disks={c.docket.disks} />
+                <Approvals c={c} />
               </Section>
             )}
             {c.docket.ready.length > 0 && (
