@@ -108,7 +108,12 @@ func foreseer(draft *block.Draft, o system.Options) (system.Foreseer, error) {
 }
 
 // docketOfDraft reads what was printed, and the draft as it is now, as the evidence of a case.
-func docketOfDraft(ctx context.Context, c *cli.Command, draft *block.Draft, console string) (*client.CaseDetail, error) {
+func docketOfDraft(
+	ctx context.Context,
+	c *cli.Command,
+	draft *block.Draft,
+	console string,
+) (*client.CaseDetail, error) {
 	dir, err := os.MkdirTemp("", "diorthos-rehearsal-")
 	if err != nil {
 		return nil, err
@@ -162,14 +167,23 @@ func showForeseen(p *page, seen rehearsedUpdate) {
 		if s.Status != 0 {
 			mark = p.bad(markBroken)
 		}
-		p.hangingIndent(fmt.Sprintf("  %s ", mark), fmt.Sprintf("%s  %s", plainly(s.Command), p.faint(s.Took.Round(100*time.Millisecond).String())))
+		p.hangingIndent(
+			fmt.Sprintf("  %s ", mark),
+			fmt.Sprintf("%s  %s", plainly(s.Command), p.faint(s.Took.Round(100*time.Millisecond).String())),
+		)
 		if s.Last != "" {
 			p.hangingIndent("    ", s.Last)
 		}
 	}
 	plan := seen.Plan
 	p.line("")
-	p.line("  %d upgraded, %d new, %d removed, %d kept back", len(plan.Upgraded), len(plan.Added), len(plan.Removed), len(plan.Kept))
+	p.line(
+		"  %d upgraded, %d new, %d removed, %d kept back",
+		len(plan.Upgraded),
+		len(plan.Added),
+		len(plan.Removed),
+		len(plan.Kept),
+	)
 	for what, names := range map[string][]string{"removed": plan.Removed, "kept back": plan.Kept} {
 		if len(names) > 0 {
 			p.hangingIndent("  "+markOdd+" ", what+": "+strings.Join(names[:min(len(names), 12)], ", "))
@@ -199,7 +213,10 @@ func showForeseen(p *page, seen rehearsedUpdate) {
 		return
 	}
 	if d := seen.Docket.Docket; d != nil && d.Failure != nil && d.Failure.Object != "" {
-		p.hangingIndent("  next  ", fmt.Sprintf("whether the rest succeeds meanwhile: the same with --hold %s", d.Failure.Object))
+		p.hangingIndent(
+			"  next  ",
+			fmt.Sprintf("whether the rest succeeds meanwhile: the same with --hold %s", d.Failure.Object),
+		)
 		p.line("")
 	}
 	p.line("%s the update would fail; this is the docket of that failure, which has not happened yet", p.bad(markBroken))

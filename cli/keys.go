@@ -60,7 +60,10 @@ func keysOf(c *cli.Command) (*volumes.Keys, error) {
 	if c.Bool("unlock") {
 		in, ok := c.Root().Reader.(*os.File)
 		if !ok || !term.IsTerminal(int(in.Fd())) {
-			return nil, usage(c, fmt.Errorf("--unlock asks at a terminal, and this is none: give the passphrase in a file, by --key-file"))
+			return nil, usage(
+				c,
+				fmt.Errorf("--unlock asks at a terminal, and this is none: give the passphrase in a file, by --key-file"),
+			)
 		}
 		k.Ask = func(volume string) ([]byte, error) {
 			_, _ = fmt.Fprintf(c.Root().ErrWriter, "passphrase of %s (empty to leave it closed): ", volume)

@@ -35,7 +35,8 @@ func readyCommand() *cli.Command {
 			"   diorthos ready --root /mnt --for debian-13 --index Packages.xz --needs skerrow-crew\n" +
 			"   diorthos ready --live --update skerrow-berth_1.4_all.deb\n" +
 			"   diorthos ready --image /dev/sdb --rehearse --network --start",
-		Flags: append(lookFlags(),
+		Flags: append(
+			lookFlags(),
 			&cli.StringFlag{Name: "bag", Usage: "a `BAG` that was gathered"},
 			&cli.StringFlag{Name: "for", Usage: "the `RELEASE` to go to, such as debian-13"},
 			&cli.BoolFlag{Name: "recommend", Usage: "say which release to go to, and why not to the others"},
@@ -50,7 +51,10 @@ func readyCommand() *cli.Command {
 					"tools and sources, and tell how it goes; nothing of the machine is changed",
 			},
 			&cli.BoolFlag{Name: "start", Usage: "with --rehearse: start the machine from the draft afterwards, in an emulator"},
-			&cli.StringSliceFlag{Name: "hold", Usage: "with --rehearse: hold `PACKAGE` back on the draft, to see whether the rest succeeds"},
+			&cli.StringSliceFlag{
+				Name:  "hold",
+				Usage: "with --rehearse: hold `PACKAGE` back on the draft, to see whether the rest succeeds",
+			},
 			networkFlag(),
 			&cli.StringFlag{Name: "medium", Usage: "the install `IMAGE` that is to be started"},
 			&cli.StringFlag{Name: "firmware", Usage: "the machine's firmware `MODE`, uefi or bios, where it cannot be measured"},

@@ -57,7 +57,13 @@ func rehearse(ctx context.Context, c *cli.Command) (err error) {
 		return err
 	}
 	p := newPage(c)
-	r := host.Rehearsal{Keys: keys, Mode: mode, Memory: c.Int("memory"), Limit: c.Duration("limit"), Adapters: platform.All()}
+	r := host.Rehearsal{
+		Keys:     keys,
+		Mode:     mode,
+		Memory:   c.Int("memory"),
+		Limit:    c.Duration("limit"),
+		Adapters: platform.All(),
+	}
 	bar := newBar(c, "", 0)
 	began := time.Now()
 	r.Say = func(line string) {

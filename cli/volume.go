@@ -75,7 +75,11 @@ func checkVolume(c *cli.Command, path string, number int) (v *action.VolumeCheck
 	at := volumes.Open(dev, table, keys).Numbered(number)
 	switch {
 	case at == nil:
-		return nil, fmt.Errorf("%s has no volume %d that can be trusted: see \"diorthos layout show\"", path, number)
+		return nil, fmt.Errorf(
+			"%s has no partition %d that can be trusted, and no volume of that number inside one: see \"diorthos layout show\"",
+			path,
+			number,
+		)
 	case at.Dev == nil:
 		return nil, fmt.Errorf("%s: %s: %s", path, at.Name, at.Problem)
 	}

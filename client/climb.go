@@ -47,7 +47,13 @@ func (c *Client) ApproveRung(ctx context.Context, number int64, rung int) ([]App
 	var list struct {
 		Approvals []Approval `json:"approvals"`
 	}
-	return list.Approvals, c.send(ctx, http.MethodPost, fmt.Sprintf("/api/v1/cases/%d/approvals", number), ApprovalWish{Rung: rung}, &list)
+	return list.Approvals, c.send(
+		ctx,
+		http.MethodPost,
+		fmt.Sprintf("/api/v1/cases/%d/approvals", number),
+		ApprovalWish{Rung: rung},
+		&list,
+	)
 }
 
 // A ClimbReport tells how a climb goes on. Fields left empty stay as they were.

@@ -174,7 +174,13 @@ rm -f etc/apt/sources.list.d/*; echo 'deb [trusted=yes] file:/srv/repo ./' >etc/
 	disk := spoil(t, base, prepare)
 	before := read(t, disk)
 	s := &stage{t: t, url: "http://127.0.0.1:1"}
-	wants(t, s.must(1, "ready", "--image", disk, "--rehearse"), "the update would fail", "winchctl: not found", "--hold skerrow-winch")
+	wants(
+		t,
+		s.must(1, "ready", "--image", disk, "--rehearse"),
+		"the update would fail",
+		"winchctl: not found",
+		"--hold skerrow-winch",
+	)
 	wants(t, s.must(0, "ready", "--image", disk, "--rehearse", "--hold", "skerrow-winch", "--start"),
 		"1 upgraded, 0 new, 0 removed, 1 kept back", "the update succeeds", "it starts to a login prompt")
 	if !bytes.Equal(before, read(t, disk)) {

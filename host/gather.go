@@ -174,7 +174,13 @@ func Look(o GatherOptions) (l *Looked, err error) {
 		if mode == "" {
 			mode = o.Firmware
 		}
-		disk, systems, err := system.Describe(l.image, "disk0", at.Disk, o.Adapters, system.Needs{Firmware: mode, Keys: o.Keys})
+		disk, systems, err := system.Describe(
+			l.image,
+			"disk0",
+			at.Disk,
+			o.Adapters,
+			system.Needs{Firmware: mode, Keys: o.Keys},
+		)
 		if err != nil {
 			return nil, err
 		}

@@ -50,11 +50,21 @@ func onLogicalVolume(t *testing.T) string {
 		"Starting local-fs.target", "Timed out waiting for device dev-vdb1.device - /dev/vdb1.",
 		"Dependency failed for data.mount - /data.", "Reached target emergency.target - Emergency Mode.",
 	} {
-		fmt.Fprintf(&records, "__REALTIME_TIMESTAMP=%d\n__MONOTONIC_TIMESTAMP=%d\n_BOOT_ID=6b0c6f7e0b8e4b5c8d9e0f1a2b3c4d5e\n"+
-			"PRIORITY=4\n_HOSTNAME=gannet-bridge-1\nSYSLOG_IDENTIFIER=systemd\n_PID=1\nMESSAGE=%s\n\n",
-			1_795_000_000_000_000+i*1_000_000, (i+1)*1_000_000, text)
+		fmt.Fprintf(
+			&records,
+			"__REALTIME_TIMESTAMP=%d\n__MONOTONIC_TIMESTAMP=%d\n_BOOT_ID=6b0c6f7e0b8e4b5c8d9e0f1a2b3c4d5e\n"+
+				"PRIORITY=4\n_HOSTNAME=gannet-bridge-1\nSYSLOG_IDENTIFIER=systemd\n_PID=1\nMESSAGE=%s\n\n",
+			1_795_000_000_000_000+i*1_000_000,
+			(i+1)*1_000_000,
+			text,
+		)
 	}
-	c := exec.CommandContext(t.Context(), "/lib/systemd/systemd-journal-remote", "--output="+journal+"/system.journal", "-")
+	c := exec.CommandContext(
+		t.Context(),
+		"/lib/systemd/systemd-journal-remote",
+		"--output="+journal+"/system.journal",
+		"-",
+	)
 	c.Stdin = &records
 	if out, err := c.CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, out)

@@ -92,7 +92,9 @@ func (c *Context) eachVolume(f func(*volumes.Volume, *VolumeCheck) error) error 
 	}
 	list := volumes.Open(c.draft, c.table, c.Keys).All()
 	if len(list) == 0 {
-		list = []*volumes.Volume{{Name: "the whole disk", Size: c.table.Size, Dev: c.draft, Content: layout.Recognise(c.draft)}}
+		list = []*volumes.Volume{
+			{Name: "the whole disk", Size: c.table.Size, Dev: c.draft, Content: layout.Recognise(c.draft)},
+		}
 	}
 	for _, p := range list {
 		if only != 0 && only != p.Number || p.Dev == nil || p.ReadOnly || !mayBeChecked(p) {

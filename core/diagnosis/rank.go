@@ -118,7 +118,10 @@ func about(timeline *reading.Timeline, explains string) *reading.Timeline {
 	if starts && !slices.ContainsFunc(timeline.Attempts, isStart) {
 		return timeline
 	}
-	view.Attempts = slices.DeleteFunc(slices.Clone(timeline.Attempts), func(a *reading.Attempt) bool { return isStart(a) != starts })
+	view.Attempts = slices.DeleteFunc(
+		slices.Clone(timeline.Attempts),
+		func(a *reading.Attempt) bool { return isStart(a) != starts },
+	)
 	return &view
 }
 

@@ -91,9 +91,21 @@ func (f *FS) readJournal(super []byte) (*replay, error) {
 		return nil, err
 	}
 	be := binary.BigEndian
-	j.first, j.length, j.incompat = int64(be.Uint32(head[jFirst:])), int64(be.Uint32(head[jMaxLength:])), be.Uint32(head[jIncompat:])
+	j.first, j.length, j.incompat = int64(
+		be.Uint32(head[jFirst:]),
+	), int64(
+		be.Uint32(head[jMaxLength:]),
+	), be.Uint32(
+		head[jIncompat:],
+	)
 	bad := func(what, want string, got any) error {
-		return &FormatError{In: "ext", What: "journal: " + what, Offset: at * f.sb.blockSize, Want: want, Got: fmt.Sprint(got)}
+		return &FormatError{
+			In:     "ext",
+			What:   "journal: " + what,
+			Offset: at * f.sb.blockSize,
+			Want:   want,
+			Got:    fmt.Sprint(got),
+		}
 	}
 	kind := be.Uint32(head[jType:])
 	switch {

@@ -113,7 +113,22 @@ func TestWhatWasNotCommittedDoesNotCount(t *testing.T) {
 	image := filepath.Join(dir, "image")
 	save(t, filepath.Join(dir, "files/one"), bytes.Repeat([]byte("old "), 256))
 	save(t, filepath.Join(dir, "new"), bytes.Repeat([]byte("new "), 256))
-	tool(t, "", "mke2fs", "-q", "-t", "ext4", "-b", "1024", "-J", "size=4", "-d", filepath.Join(dir, "files"), image, "24M")
+	tool(
+		t,
+		"",
+		"mke2fs",
+		"-q",
+		"-t",
+		"ext4",
+		"-b",
+		"1024",
+		"-J",
+		"size=4",
+		"-d",
+		filepath.Join(dir, "files"),
+		image,
+		"24M",
+	)
 	at := strings.TrimSpace(strings.Split(tool(t, "", "debugfs", "-R", "bmap one 0", image), "\n")[1])
 	script := "jo -c\njw -b " + at + " " + filepath.Join(dir, "new") + "\njc\n"
 	tool(t, "", "debugfs", "-w", "-f", put(t, filepath.Join(dir, "script"), script), image)

@@ -50,8 +50,12 @@ type span struct {
 var (
 	saysReached   = regexp.MustCompile(`^Reached target (multi-user|graphical)\.target`)
 	saysGivenUp   = regexp.MustCompile(`^Dependency failed for (multi-user|graphical)\.target`)
-	saysEmergency = regexp.MustCompile(`^(Reached target (emergency|rescue)\.target|Started (emergency|rescue)\.service|You are in (emergency|rescue) mode)`)
-	saysDown      = regexp.MustCompile(`^(Reached target (shutdown|reboot|poweroff|halt|final|kexec)\.target|Shutting down\.|System is (powering down|rebooting)|Journal stopped)`)
+	saysEmergency = regexp.MustCompile(
+		`^(Reached target (emergency|rescue)\.target|Started (emergency|rescue)\.service|You are in (emergency|rescue) mode)`,
+	)
+	saysDown = regexp.MustCompile(
+		`^(Reached target (shutdown|reboot|poweroff|halt|final|kexec)\.target|Shutting down\.|System is (powering down|rebooting)|Journal stopped)`,
+	)
 )
 
 // Boots lists the starts that journal files tell of, the oldest first. current is the one that goes on, by its

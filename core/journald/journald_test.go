@@ -166,19 +166,31 @@ func TestStartsAreToldApartAndHowTheyEnded(t *testing.T) {
 	begin := func(id string) []record {
 		return []record{{boot: id, text: "systemd 252 running in system mode", priority: 6}}
 	}
-	failing := append(begin(bootTwo),
-		record{boot: bootTwo, text: "dev-disk-by\\x2duuid-1.device: Job dev-disk-by\\x2duuid-1.device/start timed out.", priority: 4},
+	failing := append(
+		begin(bootTwo),
+		record{
+			boot:     bootTwo,
+			text:     "dev-disk-by\\x2duuid-1.device: Job dev-disk-by\\x2duuid-1.device/start timed out.",
+			priority: 4,
+		},
 		record{boot: bootTwo, text: "Dependency failed for local-fs.target - Local File Systems.", priority: 4},
 		record{boot: bootTwo, text: "Started emergency.service - Emergency Shell.", priority: 6},
-		record{boot: bootTwo, text: "Reached target emergency.target - Emergency Mode.", priority: 6})
-	well := append(begin(bootOne), record{boot: bootOne, text: "Reached target multi-user.target - Multi-User System.", priority: 6},
-		record{boot: bootOne, who: "sshd", text: "Server listening on 0.0.0.0 port 22.", priority: 6})
+		record{boot: bootTwo, text: "Reached target emergency.target - Emergency Mode.", priority: 6},
+	)
+	well := append(
+		begin(bootOne),
+		record{boot: bootOne, text: "Reached target multi-user.target - Multi-User System.", priority: 6},
+		record{boot: bootOne, who: "sshd", text: "Server listening on 0.0.0.0 port 22.", priority: 6},
+	)
 	cut := append(begin(bootTwo), record{boot: bootTwo, who: "kernel", text: "EXT4-fs (vda2): mounted", priority: 6})
 	givenUp := append(begin(bootTwo),
 		record{boot: bootTwo, text: "Failed to start tide.service - Tide tables.", priority: 3},
 		record{boot: bootTwo, text: "Dependency failed for multi-user.target - Multi-User System.", priority: 4},
 		record{boot: bootTwo, text: "Startup finished in 3.1s (kernel) + 9.2s (userspace) = 12.3s.", priority: 6})
-	fake := append(begin(bootTwo), record{boot: bootTwo, who: "beacon", text: "Reached target multi-user.target", priority: 6})
+	fake := append(
+		begin(bootTwo),
+		record{boot: bootTwo, who: "beacon", text: "Reached target multi-user.target", priority: 6},
+	)
 	for name, c := range map[string]struct {
 		list    []record
 		current string
@@ -210,7 +222,8 @@ func TestStartsAreToldApartAndHowTheyEnded(t *testing.T) {
 				failed++
 			}
 		}
-		if n := strings.Count(out.String(), " ends: "); n != len(c.want) || strings.Count(out.String(), " failed: ") != failed ||
+		if n := strings.Count(out.String(), " ends: "); n != len(c.want) ||
+			strings.Count(out.String(), " failed: ") != failed ||
 			strings.Count(out.String(), "\n") != len(c.list)+2*n+failed {
 			t.Errorf("%s: %s", name, out.String())
 		}
@@ -220,7 +233,8 @@ func TestStartsAreToldApartAndHowTheyEnded(t *testing.T) {
 	if err := journald.WriteBoots(&out, files, journald.Boots(files, ""), 20_000); err != nil {
 		t.Fatal(err)
 	}
-	if out.Len() > 21_000 || !strings.Contains(out.String(), "buoy 0 is lit") || !strings.Contains(out.String(), "buoy 899 is lit") ||
+	if out.Len() > 21_000 || !strings.Contains(out.String(), "buoy 0 is lit") ||
+		!strings.Contains(out.String(), "buoy 899 is lit") ||
 		!strings.Contains(out.String(), "records are left out here") {
 		t.Errorf("a long start is written in %d bytes", out.Len())
 	}

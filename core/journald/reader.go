@@ -287,6 +287,12 @@ func (e *Entry) line(behindSender string) string {
 	}
 	message := strings.ToValidUTF8(strings.TrimRight(e.Field("MESSAGE"), "\n"), "\uFFFD")
 	message = strings.ReplaceAll(strings.ReplaceAll(message, "\x00", " "), "\n", "\n    ")
-	return e.Time.Format("2006-01-02T15:04:05.000000-0700") + " " + host + " " + strings.ReplaceAll(who, " ", "_") + behindSender + ": " +
+	return e.Time.Format(
+		"2006-01-02T15:04:05.000000-0700",
+	) + " " + host + " " + strings.ReplaceAll(
+		who,
+		" ",
+		"_",
+	) + behindSender + ": " +
 		message
 }

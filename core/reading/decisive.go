@@ -132,7 +132,11 @@ func (a *Attempt) decideAmong(events []Event, declared int) {
 			return
 		}
 	}
-	a.choose(events, declared, fmt.Sprintf("nothing that is told of %s before this declaration sounds like a failure", a.Object))
+	a.choose(
+		events,
+		declared,
+		fmt.Sprintf("nothing that is told of %s before this declaration sounds like a failure", a.Object),
+	)
 }
 
 // firstBlamed is the first record of an operation that says that a script failed: the

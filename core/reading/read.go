@@ -397,7 +397,8 @@ func (a *assembler) thin() {
 	kept := events[:maxEvents/2]
 	for i, e := range events[maxEvents/2:] {
 		if last := i+maxEvents/2 >= len(events)-maxEvents/2; last || e.Mark == Opens || e.Mark == Closes || e.Mark == Passed ||
-			e.Mark == Fails || e.Mark == Verdict {
+			e.Mark == Fails ||
+			e.Mark == Verdict {
 			kept = append(kept, e)
 		}
 	}

@@ -115,7 +115,13 @@ func openLUKS1(v *Volume, keys *Keys) (block.Source, error) {
 				return nil, err
 			}
 			key := merged(material, size, newHash)
-			digest, err := pbkdf2.Key(newHash, string(key), b[luksSalt:luksSalt+saltSize], int(be.Uint32(b[luksRounds:])), digestSize)
+			digest, err := pbkdf2.Key(
+				newHash,
+				string(key),
+				b[luksSalt:luksSalt+saltSize],
+				int(be.Uint32(b[luksRounds:])),
+				digestSize,
+			)
 			if err != nil {
 				return nil, err
 			}

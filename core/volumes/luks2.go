@@ -158,7 +158,11 @@ func openLUKS2(v *Volume, keys *Keys) (block.Source, error) {
 	case seg.Sector < 512 || seg.Sector > 4096 || seg.Sector&(seg.Sector-1) != 0:
 		return nil, fmt.Errorf("its header is damaged: sectors of %d bytes", seg.Sector)
 	}
-	key, err := keys.open(v.Content.UUID, v.Name, func(secret []byte) ([]byte, error) { return h.key(v.Dev, segment, secret) })
+	key, err := keys.open(
+		v.Content.UUID,
+		v.Name,
+		func(secret []byte) ([]byte, error) { return h.key(v.Dev, segment, secret) },
+	)
 	if err != nil {
 		return nil, err
 	}

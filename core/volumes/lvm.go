@@ -384,7 +384,10 @@ func (w *vg) striped(seg *group, length int64) (pieces []piece, sector int, err 
 			return nil, 0, fmt.Errorf("a part of it lies on physical volume %s, which is not on this disk", list[2*i])
 		}
 		w.used[p.volume.Number] = true
-		at, sector = append(at, place{dev: p.volume.Dev, off: w.starts[list[2*i]] + first*w.extent}), p.volume.Dev.SectorSize()
+		at, sector = append(
+			at,
+			place{dev: p.volume.Dev, off: w.starts[list[2*i]] + first*w.extent},
+		), p.volume.Dev.SectorSize()
 		if end := at[i].off + length/n; end > p.volume.Dev.Size() {
 			return nil, 0, fmt.Errorf("it reaches to byte %d of %s, which has %d", end, p.volume.Name, p.volume.Dev.Size())
 		}

@@ -262,7 +262,10 @@ func TestLUKS2IsOpenedAsCryptsetupMadeIt(t *testing.T) {
 		if err := errors.Join(f.Truncate(40<<20), f.Close()); err != nil {
 			t.Fatal(err)
 		}
-		run(t, "", append([]string{"cryptsetup", "luksFormat", "--batch-mode", "--type", "luks2", "--key-file", key, disk}, how...)...)
+		run(
+			t,
+			"",
+			append([]string{"cryptsetup", "luksFormat", "--batch-mode", "--type", "luks2", "--key-file", key, disk}, how...)...)
 		keys := &volumes.Keys{}
 		if err := keys.AddFile(key); err != nil {
 			t.Fatal(err)

@@ -170,7 +170,8 @@ func TestWhatCannotBeEnteredIsSaid(t *testing.T) {
 	}{
 		"a damaged volume": {damaged, 2, "not a file system"}, "no such partition": {block.NewDraft(disk), 7, "partition 7"},
 	} {
-		if _, err := Enter(context.Background(), c.dev, nil, c.part, nil); err == nil || !strings.Contains(err.Error(), c.want) {
+		if _, err := Enter(context.Background(), c.dev, nil, c.part, nil); err == nil ||
+			!strings.Contains(err.Error(), c.want) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}

@@ -380,14 +380,18 @@ func groupThere(g system.Ground, name string) bool {
 	return slices.ContainsFunc(g.Volumes.All(), func(v *volumes.Volume) bool {
 		group, _, ok := strings.Cut(v.Name, "/")
 		mapped := "/dev/mapper/" + strings.ReplaceAll(group, "-", "--") + "-"
-		return ok && v.Kind == volumes.Logical && (strings.HasPrefix(name, "/dev/"+group+"/") || strings.HasPrefix(name, mapped))
+		return ok && v.Kind == volumes.Logical &&
+			(strings.HasPrefix(name, "/dev/"+group+"/") || strings.HasPrefix(name, mapped))
 	})
 }
 
 // closed says which volume of the disk may hold others and could not be looked into; empty for none.
 func closed(g system.Ground) string {
 	for _, v := range g.Volumes.All() {
-		holds := slices.ContainsFunc(g.Volumes.All(), func(o *volumes.Volume) bool { return slices.Contains(o.Within, v.Number) })
+		holds := slices.ContainsFunc(
+			g.Volumes.All(),
+			func(o *volumes.Volume) bool { return slices.Contains(o.Within, v.Number) },
+		)
 		switch {
 		case containers[strings.TrimRight(v.Content.Kind, "12")] && !holds:
 			return strings.TrimSuffix(fmt.Sprintf("%s (%s): %s", v.Name, v.Content.Kind, v.Problem), ": ")

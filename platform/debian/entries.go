@@ -101,7 +101,11 @@ func chosen(list []entry, pattern string) (entry, bool) {
 		case (a.sortKey == "") != (b.sortKey == ""): // those with a key stand first
 			return map[bool]int{true: 1, false: -1}[a.sortKey == ""]
 		}
-		return cmp.Or(strings.Compare(a.sortKey, b.sortKey), CompareVersions(b.version, a.version), CompareVersions(b.id, a.id))
+		return cmp.Or(
+			strings.Compare(a.sortKey, b.sortKey),
+			CompareVersions(b.version, a.version),
+			CompareVersions(b.id, a.id),
+		)
 	})
 	for _, e := range list {
 		if ok, _ := path.Match(pattern, e.id); ok || pattern == e.id {

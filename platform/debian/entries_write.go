@@ -31,12 +31,14 @@ var espFolders = []string{"efi", "boot/efi", "boot"}
 // of mounts does not name it.
 func (n *inner) espMount(list []system.Mount) (system.Mount, bool) {
 	esp := espOf(n.ground)
-	if esp == 0 || !usesEntries(n.ground, esp) || slices.ContainsFunc(list, func(m system.Mount) bool { return m.Volume == esp }) {
+	if esp == 0 || !usesEntries(n.ground, esp) ||
+		slices.ContainsFunc(list, func(m system.Mount) bool { return m.Volume == esp }) {
 		return system.Mount{}, false
 	}
 	for _, at := range espFolders {
 		info, err := fs.Stat(n.fsys, at)
-		if err == nil && info.IsDir() && !slices.ContainsFunc(list, func(m system.Mount) bool { return m.Path == at }) && at != "boot" {
+		if err == nil && info.IsDir() && !slices.ContainsFunc(list, func(m system.Mount) bool { return m.Path == at }) &&
+			at != "boot" {
 			return system.Mount{Volume: esp, Path: at}, true
 		}
 	}
@@ -73,7 +75,12 @@ func (w *worker) remakeEntries() error {
 		if err := w.copyInto(kernel, path.Join(base, folder, "linux")); err != nil {
 			return err
 		}
-		text := fmt.Sprintf("title Debian GNU/Linux\nversion %s\nsort-key debian\noptions %s\nlinux /%s/linux\n", version, options, folder)
+		text := fmt.Sprintf(
+			"title Debian GNU/Linux\nversion %s\nsort-key debian\noptions %s\nlinux /%s/linux\n",
+			version,
+			options,
+			folder,
+		)
 		if _, err := files.Stat(early); err == nil {
 			name := "initrd.img-" + version
 			if err := w.copyInto(early, path.Join(base, folder, name)); err != nil {
@@ -93,7 +100,10 @@ func (w *worker) remakeEntries() error {
 	if written == 0 {
 		return errors.New("no kernel that could be started, with its early-boot image, lies in /boot: put one back first")
 	}
-	w.did = append(w.did, fmt.Sprintf("%d entries of the loader are written from the kernels in /boot, which are laid beside them", written))
+	w.did = append(
+		w.did,
+		fmt.Sprintf("%d entries of the loader are written from the kernels in /boot, which are laid beside them", written),
+	)
 	return w.defaultThere(base)
 }
 
@@ -132,7 +142,8 @@ func (w *worker) defaultThere(base string) error {
 
 // entryToken is the name under which the system's kernels lie on the EFI system partition.
 func (w *worker) entryToken(base string) string {
-	if text := strings.TrimSpace(readText(w.files(), "etc/kernel/entry-token")); text != "" && fs.ValidPath(text) && !strings.Contains(text, "/") {
+	if text := strings.TrimSpace(readText(w.files(), "etc/kernel/entry-token")); text != "" && fs.ValidPath(text) &&
+		!strings.Contains(text, "/") {
 		return text
 	}
 	id := strings.TrimSpace(readText(w.files(), "etc/machine-id"))

@@ -42,7 +42,9 @@ type foreseeing struct {
 	console strings.Builder
 }
 
-var errNoUpdates = errors.New("nothing can be fetched: let it use the network (--network), or give the machine sources that lie on it")
+var errNoUpdates = errors.New(
+	"nothing can be fetched: let it use the network (--network), or give the machine sources that lie on it",
+)
 
 func (f *foreseeing) do(ctx context.Context, o system.UpdateWish) error {
 	release := o.Release
@@ -115,7 +117,15 @@ func (f *foreseeing) do(ctx context.Context, o system.UpdateWish) error {
 func (f *foreseeing) aptTold(args ...string) []string {
 	list := []string{"apt-get", "-y", "-q"}
 	if args[0] != "update" && args[0] != "-s" {
-		list = append(list, "-o", "Dpkg::Options::=--force-confdef", "-o", "Dpkg::Options::=--force-confold", "-o", "Dpkg::Use-Pty=0")
+		list = append(
+			list,
+			"-o",
+			"Dpkg::Options::=--force-confdef",
+			"-o",
+			"Dpkg::Options::=--force-confold",
+			"-o",
+			"Dpkg::Use-Pty=0",
+		)
 		if !f.network && f.remoteSources() {
 			list = append(list, "--no-download")
 		}
@@ -171,7 +181,20 @@ func planOf(text string) system.UpdatePlan {
 
 // free is what is free on each volume that the system has mounted.
 func (f *foreseeing) free(ctx context.Context) (list []system.Room, err error) {
-	out, err := f.run(ctx, "df", "-B1", "--output=target,avail", "-x", "tmpfs", "-x", "devtmpfs", "-x", "proc", "-x", "sysfs")
+	out, err := f.run(
+		ctx,
+		"df",
+		"-B1",
+		"--output=target,avail",
+		"-x",
+		"tmpfs",
+		"-x",
+		"devtmpfs",
+		"-x",
+		"proc",
+		"-x",
+		"sysfs",
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -201,11 +224,16 @@ func (f *foreseeing) sourceFiles() (names []string) {
 	return names
 }
 
-var remoteScheme = regexp.MustCompile(`(?m)^\s*(?:deb(?:-src)?\s+(?:\[[^\]]*\]\s+)?|URIs:\s*)(?:https?|ftp|ssh|rsh|tor|mirror)[+a-z]*:`)
+var remoteScheme = regexp.MustCompile(
+	`(?m)^\s*(?:deb(?:-src)?\s+(?:\[[^\]]*\]\s+)?|URIs:\s*)(?:https?|ftp|ssh|rsh|tor|mirror)[+a-z]*:`,
+)
 
 // remoteSources reports whether any source is to be reached over a network.
 func (f *foreseeing) remoteSources() bool {
-	return slices.ContainsFunc(f.sourceFiles(), func(name string) bool { return remoteScheme.MatchString(readText(f.files(), name)) })
+	return slices.ContainsFunc(
+		f.sourceFiles(),
+		func(name string) bool { return remoteScheme.MatchString(readText(f.files(), name)) },
+	)
 }
 
 // toRelease has the sources name another release.

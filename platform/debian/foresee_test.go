@@ -42,7 +42,10 @@ func TestAnUpdateIsTriedUpToTheFirstStepThatFails(t *testing.T) {
 		"Remv hemp [0.9]\nConf winch (2.0 x [all])\n"
 	said := "Configuration file '/etc/winch.conf'\n ==> Modified\nwinch.postinst: 3: winchctl: not found\n" +
 		"E: Sub-process /usr/bin/dpkg returned an error code (1)\n"
-	seen, ran, _, err := rehearsed(t, system.UpdateWish{ToolOptions: system.ToolOptions{Network: true}, Hold: []string{"anchor"}}, remote,
+	seen, ran, _, err := rehearsed(
+		t,
+		system.UpdateWish{ToolOptions: system.ToolOptions{Network: true}, Hold: []string{"anchor"}},
+		remote,
 		func(args []string) (string, int) {
 			switch {
 			case slices.Contains(args, "-s"):
@@ -51,7 +54,8 @@ func TestAnUpdateIsTriedUpToTheFirstStepThatFails(t *testing.T) {
 				return said, 100
 			}
 			return "", 0
-		})
+		},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -76,19 +80,25 @@ func TestAnUpdateIsTriedUpToTheFirstStepThatFails(t *testing.T) {
 	if len(seen.Rooms) != 1 || seen.Rooms[0].Mount != "/" {
 		t.Errorf("rooms: %+v", seen.Rooms)
 	}
-	if !strings.Contains(seen.Console, "root@quay-4:~# apt-get") || !strings.Contains(seen.Console, "winchctl: not found") {
+	if !strings.Contains(seen.Console, "root@quay-4:~# apt-get") ||
+		!strings.Contains(seen.Console, "winchctl: not found") {
 		t.Errorf("console: %s", seen.Console)
 	}
 }
 
 // An update after which packages are not at rest has not succeeded, whatever apt's status was.
 func TestAnUpdateThatLeavesPackagesHalfDoneHasFailed(t *testing.T) {
-	seen, _, _, err := rehearsed(t, system.UpdateWish{}, "deb [trusted=yes] file:/srv/repo ./\n", func(args []string) (string, int) {
-		if args[0] == "dpkg" {
-			return "The following packages are only half configured:\n winch\n", 0
-		}
-		return "", 0
-	})
+	seen, _, _, err := rehearsed(
+		t,
+		system.UpdateWish{},
+		"deb [trusted=yes] file:/srv/repo ./\n",
+		func(args []string) (string, int) {
+			if args[0] == "dpkg" {
+				return "The following packages are only half configured:\n winch\n", 0
+			}
+			return "", 0
+		},
+	)
 	if err != nil || !seen.Failed {
 		t.Errorf("%+v, %v", seen, err)
 	}
@@ -98,8 +108,17 @@ func TestAnUpdateThatLeavesPackagesHalfDoneHasFailed(t *testing.T) {
 // sources that need one, nothing is tried at all.
 func TestAnUpgradeChangesTheSourcesOfTheDraft(t *testing.T) {
 	fine := func([]string) (string, int) { return "", 0 }
-	_, ran, text, err := rehearsed(t, system.UpdateWish{Release: "trixie", ToolOptions: system.ToolOptions{Network: true}}, remote, fine)
-	want := strings.ReplaceAll(strings.ReplaceAll(remote, "debian bookworm", "debian trixie"), "bookworm-security", "trixie-security")
+	_, ran, text, err := rehearsed(
+		t,
+		system.UpdateWish{Release: "trixie", ToolOptions: system.ToolOptions{Network: true}},
+		remote,
+		fine,
+	)
+	want := strings.ReplaceAll(
+		strings.ReplaceAll(remote, "debian bookworm", "debian trixie"),
+		"bookworm-security",
+		"trixie-security",
+	)
 	if err != nil || text != want {
 		t.Errorf("%q, %v", text, err)
 	}

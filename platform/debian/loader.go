@@ -123,9 +123,13 @@ func (s *System) sets(machine string) (list []loaderSet) {
 	signed := runs(s.root, "usr/lib/grub/"+target+"-signed/grub"+machine+".efi.signed", isGRUB)
 	shim := runs(s.root, "usr/lib/shim/shim"+machine+".efi.signed", isShim)
 	if signed != nil && shim != nil {
-		set := loaderSet{what: "the signed loader of the installed packages", first: "shim" + machine + ".efi", files: map[string][]byte{
-			"shim" + machine + ".efi": shim, "grub" + machine + ".efi": signed,
-		}}
+		set := loaderSet{
+			what:  "the signed loader of the installed packages",
+			first: "shim" + machine + ".efi",
+			files: map[string][]byte{
+				"shim" + machine + ".efi": shim, "grub" + machine + ".efi": signed,
+			},
+		}
 		if raw, err := fs.ReadFile(s.root, "usr/lib/shim/mm"+machine+".efi.signed"); err == nil {
 			set.files["mm"+machine+".efi"] = raw
 		}
@@ -139,18 +143,27 @@ func (s *System) sets(machine string) (list []loaderSet) {
 		"EFI/debian/" + grubFile, "EFI/BOOT/" + fallback(machine), "EFI/BOOT/" + grubFile,
 	} {
 		if raw := runs(s.esp, name, isGRUB); raw != nil {
-			list = append(list, loaderSet{what: name + " of the EFI system partition", first: grubFile, files: map[string][]byte{grubFile: raw}})
+			list = append(
+				list,
+				loaderSet{what: name + " of the EFI system partition", first: grubFile, files: map[string][]byte{grubFile: raw}},
+			)
 		}
 	}
 	if raw := runs(s.root, "usr/lib/grub/"+target+"/monolithic/"+grubFile, isGRUB); raw != nil {
-		list = append(list, loaderSet{what: "the loader of GRUB's package", first: grubFile, files: map[string][]byte{grubFile: raw}})
+		list = append(
+			list,
+			loaderSet{what: "the loader of GRUB's package", first: grubFile, files: map[string][]byte{grubFile: raw}},
+		)
 	}
 	return list
 }
 
 // systemdBoot is the loader of a machine that has entries for it, and no menu of GRUB's.
 func (s *System) systemdBoot(machine string, runs func(fs.FS, string, ...programKind) []byte) *loaderSet {
-	hasEntries := slices.ContainsFunc(entryVolumes(s.chain.ground, s.number), func(v *grub.Volume) bool { return len(entriesOn(v)) > 0 })
+	hasEntries := slices.ContainsFunc(
+		entryVolumes(s.chain.ground, s.number),
+		func(v *grub.Volume) bool { return len(entriesOn(v)) > 0 },
+	)
 	if _, menu, _, err := s.menu(); !hasEntries || err == nil && menu != "" {
 		return nil
 	}

@@ -36,7 +36,11 @@ func working(t *testing.T, answer func(root *os.Root, args []string) (string, in
 	s := &scripted{onFolder: onFolder{root}}
 	s.answer = func(args []string) (string, int) { return answer(root, args) }
 	n := &inner{fsys: root.FS(), now: time.Date(2026, 11, 25, 8, 0, 0, 0, time.UTC)}
-	n.ground = system.Ground{Contents: map[int]layout.Content{0: {UUID: "11-22"}}, Table: &layout.Table{}, Volumes: &volumes.Set{}}
+	n.ground = system.Ground{
+		Contents: map[int]layout.Content{0: {UUID: "11-22"}},
+		Table:    &layout.Table{},
+		Volumes:  &volumes.Set{},
+	}
 	return &worker{n: n, in: s, say: func(string) {}, held: map[string]string{}}, s, dir
 }
 

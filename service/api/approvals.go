@@ -37,7 +37,11 @@ func (a *API) approvalRoutes(api huma.API) {
 			return nil, err
 		}
 		if rung == nil {
-			return nil, problem(http.StatusConflict, "no-such-rung", fmt.Sprintf("the ladder of case %d has no rung %d", in.Number, in.Body.Rung))
+			return nil, problem(
+				http.StatusConflict,
+				"no-such-rung",
+				fmt.Sprintf("the ladder of case %d has no rung %d", in.Number, in.Body.Rung),
+			)
 		}
 		if err := a.Store.Approve(ctx, in.Number, rung.Remedy, person(ctx)); err != nil {
 			return nil, a.internal("approve a rung", err)
@@ -82,7 +86,10 @@ func (a *API) agreed(ctx context.Context, of *client.Case, n int) error {
 		return a.internal("look at approvals", err)
 	}
 	destroys := rung.Invasive == knowledge.Destroys
-	byAnother := slices.ContainsFunc(list, func(x client.Approval) bool { return x.Remedy == rung.Remedy && x.By != who.Name })
+	byAnother := slices.ContainsFunc(
+		list,
+		func(x client.Approval) bool { return x.Remedy == rung.Remedy && x.By != who.Name },
+	)
 	switch {
 	case byAnother, !destroys && (who.May(client.Approve) || who.Machine != ""):
 		return nil
