@@ -54,7 +54,8 @@ var (
 		`^(Reached target (emergency|rescue)\.target|Started (emergency|rescue)\.service|You are in (emergency|rescue) mode)`,
 	)
 	saysDown = regexp.MustCompile(
-		`^(Reached target (shutdown|reboot|poweroff|halt|final|kexec)\.target|Shutting down\.|System is (powering down|rebooting)|Journal stopped)`,
+		`^(Reached target (shutdown|reboot|poweroff|halt|final|kexec)\.target|Shutting down\.|` +
+			`System is (powering down|rebooting)|Journal stopped)`,
 	)
 )
 
@@ -149,7 +150,8 @@ func (b *Boot) write(out io.Writer, files []*File, most int64, counts bool) erro
 	if counts = counts && b.End != Unknown; !counts { // else an attempt of which it is not known how it ended
 		begins = "was begun"
 	}
-	if _, err := fmt.Fprintf(out, "%s - start notice: -- start %s %s --\n", b.First.Format(stamp), b.ID, begins); err != nil {
+	_, err := fmt.Fprintf(out, "%s - start notice: -- start %s %s --\n", b.First.Format(stamp), b.ID, begins)
+	if err != nil {
 		return err
 	}
 	written, left := int64(0), 0
@@ -166,7 +168,8 @@ func (b *Boot) write(out io.Writer, files []*File, most int64, counts bool) erro
 		left += tail.add(line)
 	}
 	if left > 0 {
-		if _, err := fmt.Fprintf(out, "%s - start notice: -- %d records are left out here --\n", b.Last.Format(stamp), left); err != nil {
+		const text = "%s - start notice: -- %d records are left out here --\n"
+		if _, err := fmt.Fprintf(out, text, b.Last.Format(stamp), left); err != nil {
 			return err
 		}
 	}
@@ -181,7 +184,7 @@ func (b *Boot) write(out io.Writer, files []*File, most int64, counts bool) erro
 			return err
 		}
 	}
-	_, err := fmt.Fprintf(out, "%s - start notice: -- start %s ends: %s --\n", end, b.ID, b.End)
+	_, err = fmt.Fprintf(out, "%s - start notice: -- start %s ends: %s --\n", end, b.ID, b.End)
 	return err
 }
 

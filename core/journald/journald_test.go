@@ -196,7 +196,9 @@ func TestStartsAreToldApartAndHowTheyEnded(t *testing.T) {
 		current string
 		want    []journald.End
 	}{
-		"one that got through, one in emergency": {append(well, failing...), "", []journald.End{journald.GotThrough, journald.Emergency}},
+		"one that got through, one in emergency": {
+			append(well, failing...), "", []journald.End{journald.GotThrough, journald.Emergency},
+		},
 		"one whose goal was given up":            {givenUp, "", []journald.End{journald.GivenUp}},
 		"one that stopped":                       {cut, "", []journald.End{journald.Unknown}},
 		"the one that runs":                      {cut, bootTwo, []journald.End{journald.Going}},
