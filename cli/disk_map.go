@@ -159,7 +159,8 @@ func (p *page) innerVolumes(d bag.Disk) {
 			cmp.Or(v.Content.Kind, "nothing known"), use,
 		})
 	}
-	p.table([]string{"  №", "inside the partitions", "name", "within", "size", "free", "holds", "used as"}, rows, 3, 4, 5)
+	head := []string{"  №", "inside the partitions", "name", "within", "size", "free", "holds", "used as"}
+	p.table(head, rows, 3, 4, 5)
 	for _, v := range d.Volumes {
 		if v.Problem != "" {
 			p.hangingIndent("  "+markOdd+" ", fmt.Sprintf("%s: %s", v.Name, v.Problem))

@@ -47,8 +47,8 @@ func readyCommand() *cli.Command {
 			&cli.StringSliceFlag{Name: "needs", Usage: "a `PACKAGE` that the user cannot do without"},
 			&cli.StringFlag{Name: "update", Usage: "a package `FILE` that is to be installed"},
 			&cli.BoolFlag{
-				Name: "rehearse", Usage: "do the update, or with --for the upgrade, on a draft of the disk with the machine's own " +
-					"tools and sources, and tell how it goes; nothing of the machine is changed",
+				Name: "rehearse", Usage: "do the update, or with --for the upgrade, on a draft of the disk with the machine's " +
+					"own tools and sources, and tell how it goes; nothing of the machine is changed",
 			},
 			&cli.BoolFlag{Name: "start", Usage: "with --rehearse: start the machine from the draft afterwards, in an emulator"},
 			&cli.StringSliceFlag{

@@ -32,13 +32,15 @@ func TestProveThatAMachineWithEntriesStartsAgain(t *testing.T) {
 			"the early-boot image is cut off": {
 				{
 					0,
-					folder + "mcopy " + esp + " ::/debian/$v/initrd.img-$v $disk.i; truncate -s 3000000 $disk.i; mcopy -o " + esp + " $disk.i ::/debian/$v/initrd.img-$v; rm $disk.i",
+					folder + "mcopy " + esp + " ::/debian/$v/initrd.img-$v $disk.i; truncate -s 3000000 $disk.i; " +
+						"mcopy -o " + esp + " $disk.i ::/debian/$v/initrd.img-$v; rm $disk.i",
 				},
 			},
 			"another root in the entry": {
 				{
 					0,
-					folder + "mtype " + esp + " ::/loader/entries/debian-$v.conf | sed s,3f1c7a52,00000000, >$disk.e; mcopy -o " + esp +
+					folder + "mtype " + esp + " ::/loader/entries/debian-$v.conf | sed s,3f1c7a52,00000000, >$disk.e; " +
+						"mcopy -o " + esp +
 						" $disk.e ::/loader/entries/debian-$v.conf; rm $disk.e",
 				},
 			},
@@ -57,7 +59,8 @@ func TestProveThatAMachineWithEntriesStartsAgain(t *testing.T) {
 			"the kernel is cut off": {
 				{
 					0,
-					"n=$(mdir -b " + esp + " ::/EFI/Linux); mcopy " + esp + " $n $disk.k; truncate -s 9000000 $disk.k; mcopy -o " + esp + " $disk.k $n; rm $disk.k",
+					"n=$(mdir -b " + esp + " ::/EFI/Linux); mcopy " + esp + " $n $disk.k; truncate -s 9000000 $disk.k; " +
+						"mcopy -o " + esp + " $disk.k $n; rm $disk.k",
 				},
 			},
 			"no loader": {{0, "mdeltree " + esp + " ::/EFI/systemd ::/EFI/BOOT"}},

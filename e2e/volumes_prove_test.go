@@ -162,7 +162,8 @@ func TestProveThatAnUpdateIsForeseen(t *testing.T) {
 	base := biosBase(t)
 	prepare := `
 pack() { d=$(mktemp -d); mkdir -p $d/DEBIAN $d/usr/share/$1 srv/repo; echo $2 >$d/usr/share/$1/v; chmod 755 $d
-  printf 'Package: %s\nVersion: %s\nArchitecture: all\nMaintainer: ines <ines@skerrow.example>\nDescription: x\n' $1 $2 >$d/DEBIAN/control
+  printf 'Package: %s\nVersion: %s\nArchitecture: all\n' $1 $2 >$d/DEBIAN/control
+  printf 'Maintainer: ines <ines@skerrow.example>\nDescription: x\n' >>$d/DEBIAN/control
   [ -z "$3" ] || { printf '#!/bin/sh\nset -e\n%s\n' "$3" >$d/DEBIAN/postinst; chmod 755 $d/DEBIAN/postinst; }
   dpkg-deb -b $d srv/repo/$1_$2_all.deb >/dev/null; rm -rf $d; }
 pack skerrow-tide 1.0; pack skerrow-winch 1.0

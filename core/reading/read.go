@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"regexp"
+	"slices"
 	"sort"
 	"strings"
 	"sync"
@@ -396,9 +397,8 @@ func (a *assembler) thin() {
 	events := a.stream.events
 	kept := events[:maxEvents/2]
 	for i, e := range events[maxEvents/2:] {
-		if last := i+maxEvents/2 >= len(events)-maxEvents/2; last || e.Mark == Opens || e.Mark == Closes || e.Mark == Passed ||
-			e.Mark == Fails ||
-			e.Mark == Verdict {
+		last := i+maxEvents/2 >= len(events)-maxEvents/2
+		if last || slices.Contains([]Mark{Opens, Closes, Passed, Fails, Verdict}, e.Mark) {
 			kept = append(kept, e)
 		}
 	}

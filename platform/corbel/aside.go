@@ -20,9 +20,10 @@ func (Adapter) Lacks() map[system.Ability]string {
 		system.HasReferences:   "its boot store names the one volume, and is put right as a whole",
 		system.HasPackageTools: "pending work is cut or reverted as a list; it has no tool of its own for it",
 		system.HasPayloads:     "its component store holds every file, and is verified and repaired as one",
-		system.HasForesight:    "its setup engine runs on the machine alone: an update is judged by its needs and by the room",
-		system.HasBootTools:    "its loader, boot store and kernel are put back as components, by their hashes",
-		system.HasPackages:     "what is offered comes from the vendor's catalogue, with what it asks of a machine",
+		system.HasForesight: "its setup engine runs on the machine alone: an update is judged by its needs and " +
+			"by the room",
+		system.HasBootTools: "its loader, boot store and kernel are put back as components, by their hashes",
+		system.HasPackages:  "what is offered comes from the vendor's catalogue, with what it asks of a machine",
 	}
 }
 

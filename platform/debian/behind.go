@@ -577,7 +577,8 @@ func (m mount) unmet(g system.Ground) string {
 	name := m.device
 	number := volumeNamed(g, name)
 	switch {
-	case number == 0 && ofMapper(name) && !groupThere(g, name): // opened by crypttab under a name of its own, or of another disk
+	case number == 0 && ofMapper(name) && !groupThere(g, name):
+		// opened by crypttab under a name of its own, or of another disk
 		return ""
 	case strings.HasPrefix(name, "/dev/") && !strings.HasPrefix(name, "/dev/disk/by-") && !ofMapper(name) &&
 		devicePartition.FindStringSubmatch(name) == nil, !strings.ContainsAny(name, "=/"), slices.Contains(m.options, "bind"):

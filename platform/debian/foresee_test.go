@@ -38,8 +38,8 @@ const remote = "deb http://deb.skerrow.example/debian bookworm main\n" +
 // An update is done as a person would do it, up to the first step that fails; what is asked, what is
 // kept back and what a screen would show is told.
 func TestAnUpdateIsTriedUpToTheFirstStepThatFails(t *testing.T) {
-	plan := "The following packages have been kept back:\n  crane\nInst winch [1.0] (2.0 x [all])\nInst rope (1.0 x [all])\n" +
-		"Remv hemp [0.9]\nConf winch (2.0 x [all])\n"
+	plan := "The following packages have been kept back:\n  crane\nInst winch [1.0] (2.0 x [all])\n" +
+		"Inst rope (1.0 x [all])\nRemv hemp [0.9]\nConf winch (2.0 x [all])\n"
 	said := "Configuration file '/etc/winch.conf'\n ==> Modified\nwinch.postinst: 3: winchctl: not found\n" +
 		"E: Sub-process /usr/bin/dpkg returned an error code (1)\n"
 	seen, ran, _, err := rehearsed(
@@ -130,9 +130,13 @@ func TestAnUpgradeChangesTheSourcesOfTheDraft(t *testing.T) {
 		sources string
 		want    string
 	}{
-		"no network":         {system.UpdateWish{Release: "trixie"}, remote, "--network"},
-		"the same release":   {system.UpdateWish{Release: "bookworm", ToolOptions: system.ToolOptions{Network: true}}, remote, "installed already"},
-		"no source names it": {system.UpdateWish{Release: "trixie"}, "deb [trusted=yes] file:/srv/repo ./\n", "nothing to change"},
+		"no network": {system.UpdateWish{Release: "trixie"}, remote, "--network"},
+		"the same release": {
+			system.UpdateWish{Release: "bookworm", ToolOptions: system.ToolOptions{Network: true}}, remote, "installed already",
+		},
+		"no source names it": {
+			system.UpdateWish{Release: "trixie"}, "deb [trusted=yes] file:/srv/repo ./\n", "nothing to change",
+		},
 	} {
 		if _, _, _, err := rehearsed(t, c.wish, c.sources, fine); err == nil || !strings.Contains(err.Error(), c.want) {
 			t.Errorf("%s: %v", name, err)

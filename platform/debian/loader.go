@@ -68,7 +68,8 @@ func (Adapter) Open(dev block.Device, number int, o system.Options) (system.Syst
 	}
 	s.references = references{
 		inner: inner{
-			dev: dev, number: number, enter: o.Enter, keys: o.Keys, now: o.Now, ground: ground, fsys: ground.Whole(s.root, Adapter{}.Mounts(s.root)),
+			dev: dev, number: number, enter: o.Enter, keys: o.Keys, now: o.Now, ground: ground,
+			fsys: ground.Whole(s.root, Adapter{}.Mounts(s.root)),
 		},
 		uefi: s.esp != nil,
 	}
@@ -172,7 +173,8 @@ func (s *System) systemdBoot(machine string, runs func(fs.FS, string, ...program
 		volume fs.FS
 		name   string
 	}{
-		{s.esp, "EFI/systemd/" + name}, {s.esp, "EFI/BOOT/" + fallback(machine)}, {s.root, "usr/lib/systemd/boot/efi/" + name},
+		{s.esp, "EFI/systemd/" + name}, {s.esp, "EFI/BOOT/" + fallback(machine)},
+		{s.root, "usr/lib/systemd/boot/efi/" + name},
 	} {
 		if raw := runs(from.volume, from.name, isSystemdBoot); raw != nil {
 			return &loaderSet{what: from.name, folder: "EFI/systemd/", first: name, files: map[string][]byte{name: raw}}

@@ -59,7 +59,8 @@ func (Adapter) Mounts(fsys fs.FS) map[string]string {
 // logs are where the family's installers and updaters write, as patterns.
 var logs = []string{
 	"var/log/dpkg.log*", "var/log/apt/history.log*", "var/log/apt/term.log*",
-	"var/log/journal/*/system*.journal*", "var/log/unattended-upgrades/*.log*", "var/log/syslog*", "var/log/kern.log*", "var/log/installer/syslog*",
+	"var/log/journal/*/system*.journal*", "var/log/unattended-upgrades/*.log*", "var/log/syslog*", "var/log/kern.log*",
+	"var/log/installer/syslog*",
 }
 
 // Logs lists the logs that lie on fsys.

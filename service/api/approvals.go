@@ -20,7 +20,8 @@ type approvalsBody struct {
 // approvalRoutes are those by which a second person agrees.
 func (a *API) approvalRoutes(api huma.API) {
 	huma.Register(api, forRole(client.Approve, huma.Operation{
-		OperationID: "approve-rung", Method: http.MethodPost, Path: "/api/v1/cases/{number}/approvals", Tags: []string{"climbs"},
+		OperationID: "approve-rung", Method: http.MethodPost, Path: "/api/v1/cases/{number}/approvals",
+		Tags:        []string{"climbs"},
 		Summary:     "Agree to a rung that disrupts or destroys",
 		Description: "It counts for a day. Who agrees to what destroys cannot be the one who takes it.",
 		Errors:      []int{http.StatusNotFound, http.StatusConflict},
