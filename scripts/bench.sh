@@ -80,3 +80,12 @@ echo
 echo 'lists over 100,000 machines and 1,000,000 cases, the slowest of a hundred requests:'
 make --silent console
 go test ./e2e -run - -bench BenchmarkLists -benchtime 300x | awk '/^BenchmarkLists/ { name = $1; sub(/^BenchmarkLists\//, "", name); sub(/-[0-9]+$/, "", name); gsub(/_/, " ", name); printf "  %-24s %6.1f ms\n", name, $5 }'
+
+journal=$work/system.journal
+awk 'BEGIN { srand(1); for (i = 0; i < 120000; i++) { who = (i % 5) ? "beacon" : "systemd"
+  printf "__REALTIME_TIMESTAMP=%d\n__MONOTONIC_TIMESTAMP=%d\n_BOOT_ID=6b0c6f7e0b8e4b5c8d9e0f1a2b3c4d5e\nPRIORITY=%d\n", 1795658964000000 + i * 1000, 1000000 + i * 1000, i % 8
+  printf "_HOSTNAME=quay-4\nSYSLOG_IDENTIFIER=%s\n_PID=%d\n_SYSTEMD_UNIT=%s.service\n_UID=0\n", who, i % 5000, who
+  printf "MESSAGE=buoy %d is lit at berth %d, the ferry answers after %d ms\n\n", rand() * 1000000, i % 97, rand() * 9999 } }' |
+  /lib/systemd/systemd-journal-remote --output="$journal" - 2>/dev/null
+ours=$(DIORTHOS_BENCH_JOURNAL=$journal go test ./core/journald -run - -bench BenchmarkEntries -benchtime 5x | awk '/^BenchmarkEntries/ { printf "%.2f", $3 / 1e9 }')
+ratio "read a journal of $(($(stat -c %s "$journal") >> 20)) MiB, journalctl" "$ours" "$(seconds journalctl --file "$journal" -o json)"

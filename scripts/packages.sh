@@ -37,6 +37,7 @@ if [ "${1:-demo}" = test ]; then
 fi
 if [ "${1:-demo}" = bench ]; then
   need ripgrep /usr/bin/rg
+  need systemd-journal-remote /lib/systemd/systemd-journal-remote
   need time /usr/bin/time
   need gdisk /usr/sbin/sgdisk /sbin/sgdisk
   need dosfstools /usr/sbin/fsck.fat /sbin/fsck.fat

@@ -165,7 +165,8 @@ func (s *System) systemdBoot(machine string, runs func(fs.FS, string, ...program
 		entryVolumes(s.chain.ground, s.number),
 		func(v *grub.Volume) bool { return len(entriesOn(v)) > 0 },
 	)
-	if _, menu, _, err := s.menu(); !hasEntries || err == nil && menu != "" {
+	hasGRUB := there(s.root, "usr/sbin/grub-install") || there(s.root, "usr/sbin/update-grub")
+	if _, menu, _, err := s.menu(); !hasEntries && hasGRUB || err == nil && menu != "" {
 		return nil
 	}
 	name := "systemd-boot" + machine + ".efi"
