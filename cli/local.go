@@ -136,6 +136,7 @@ func newer(ctx context.Context, c *cli.Command, d *client.CaseDetail) (*client.C
 		return nil, err
 	}
 	again := fresh.Docket != nil && latestOf(fresh.Docket).After(latestOf(d.Docket))
+	again = again || brokenFurtherOn(d.Docket, fresh.Docket)
 	left := slices.ContainsFunc(d.Docket.ToDo, func(r ladder.Rung) bool { return d.Standing(r.Number) == "" })
 	if !again && (left || fresh.Docket == nil || len(fresh.Docket.ToDo) == 0) {
 		return d, nil
@@ -144,6 +145,16 @@ func newer(ctx context.Context, c *cli.Command, d *client.CaseDetail) (*client.C
 		return nil, err
 	}
 	return diagnosed(ctx, c, false)
+}
+
+// brokenFurtherOn reports whether the chain by which a machine starts is broken at another link than a
+// docket says: what was mended has shown it.
+func brokenFurtherOn(was, now *docket.Docket) bool {
+	if was == nil || now == nil || was.State == nil || now.State == nil {
+		return false
+	}
+	before, after := was.State.Chain.Broken(), now.State.Chain.Broken()
+	return after != nil && (before == nil || before.Kind != after.Kind || before.Fault != after.Fault)
 }
 
 // latestOf is when the latest attempt of a docket began.

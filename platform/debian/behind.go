@@ -3,7 +3,6 @@ package debian
 import (
 	"bytes"
 	"debug/elf"
-	"debug/pe"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -99,7 +98,7 @@ func kernelLink(f grub.File) boot.Link {
 	}
 	why := notAKernel(head, info.Size())
 	if why == "" && bytes.HasPrefix(head, []byte("MZ")) && string(head[setupMark:setupMark+4]) != "HdrS" {
-		why = programCut(f.Volume.Files, f.Path, info.Size())
+		why = programCut(f.Volume.Files, f.Path)
 	}
 	if why != "" {
 		l.Saw, l.Fault = why, boot.KernelAltered
@@ -109,26 +108,14 @@ func kernelLink(f grub.File) boot.Link {
 	return l
 }
 
-// programCut says of an EFI program, such as a kernel that carries all it needs, that a part of it
-// reaches beyond the end of its file.
-func programCut(volume fs.FS, name string, size int64) string {
-	f, err := volume.Open(name)
+// programCut says of an EFI program, such as a kernel that carries all it needs, why it cannot run.
+func programCut(volume fs.FS, name string) string {
+	raw, err := fs.ReadFile(volume, name)
+	if err == nil {
+		_, err = machineOf(raw)
+	}
 	if err != nil {
 		return err.Error()
-	}
-	defer func() { _ = f.Close() }() // it was only read
-	at, ok := f.(io.ReaderAt)
-	if !ok {
-		return ""
-	}
-	program, err := pe.NewFile(at)
-	if err != nil {
-		return "it is damaged or cut off: " + err.Error()
-	}
-	for _, s := range program.Sections {
-		if end := int64(s.Offset) + int64(s.Size); end > size {
-			return fmt.Sprintf("it is cut off: its part %s ends at byte %d, and it has %d", s.Name, end, size)
-		}
 	}
 	return ""
 }

@@ -72,7 +72,7 @@ func entriesOn(v *grub.Volume) (list []entry) {
 	for _, name := range whole {
 		e := entry{file: name, kernel: name, volume: v, carried: true}
 		e.id, e.bad = assessed(path.Base(name), ".efi")
-		e.sections, e.options = carriedIn(v.Files, name)
+		e.carries()
 		list = append(list, e)
 	}
 	return list
@@ -170,35 +170,44 @@ func startOfEntries(g system.Ground, esp int) (*grub.Start, error) {
 // carriedEarly is what the early-boot image is called that a kernel carries.
 const carriedEarly = "the early-boot image that it carries"
 
-// carriedIn is what a kernel carries in the sections of its program (UAPI specification "Unified
-// Kernel Image"): the early-boot image, and the command line.
-func carriedIn(volume fs.FS, name string) (carried fs.FS, options string) {
-	f, err := volume.Open(name)
+// carries reads what a kernel carries in the sections of its program (UAPI specification "Unified
+// Kernel Image"): the early-boot image, the command line, and which system it is of.
+func (e *entry) carries() {
+	f, err := e.volume.Files.Open(e.file)
 	if err != nil {
-		return nil, ""
+		return
 	}
 	at, ok := f.(io.ReaderAt)
 	if !ok {
-		return nil, ""
+		return
 	}
 	program, err := pe.NewFile(at)
 	if err != nil {
-		return nil, ""
+		return
 	}
 	files := sections{}
+	text := func(s *pe.Section, size int64) string {
+		raw, err := io.ReadAll(io.LimitReader(io.NewSectionReader(s.ReaderAt, 0, size), 64<<10))
+		if err != nil {
+			return ""
+		}
+		return strings.TrimSpace(strings.TrimRight(string(raw), "\x00\n"))
+	}
 	for _, s := range program.Sections {
 		size := int64(min(s.Size, max(s.VirtualSize, 1)))
 		switch s.Name {
 		case ".initrd":
 			files[carriedEarly] = io.NewSectionReader(s.ReaderAt, 0, size)
 		case ".cmdline":
-			raw, err := io.ReadAll(io.LimitReader(io.NewSectionReader(s.ReaderAt, 0, size), 64<<10))
-			if err == nil {
-				options = strings.TrimSpace(strings.TrimRight(string(raw), "\x00\n"))
-			}
+			e.options = text(s, size)
+		case ".osrel": // by this it is put in order among the others
+			release := fields(text(s, size))
+			e.title = release["PRETTY_NAME"]
+			e.sortKey = cmp.Or(release["IMAGE_ID"], release["ID"])
+			e.version = cmp.Or(release["IMAGE_VERSION"], release["VERSION_ID"], release["BUILD_ID"])
 		}
 	}
-	return files, options
+	e.sections = files
 }
 
 // sections are parts of a program as files.

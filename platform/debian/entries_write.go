@@ -58,6 +58,9 @@ func (w *worker) remakeEntries() error {
 		return errors.New("the EFI system partition is not mounted inside the system: nothing can be put there")
 	}
 	files := w.in.Files()
+	if err := w.carriedAside(base); err != nil {
+		return err
+	}
 	token, options := w.entryToken(base), w.entryOptions(base)
 	written := 0
 	for _, version := range w.kernels() {
@@ -105,6 +108,23 @@ func (w *worker) remakeEntries() error {
 		fmt.Sprintf("%d entries of the loader are written from the kernels in /boot, which are laid beside them", written),
 	)
 	return w.defaultThere(base)
+}
+
+// carriedAside takes kernels out of the way that carry all and cannot start: they would be started
+// before what is written beside them.
+func (w *worker) carriedAside(base string) error {
+	whole, _ := fs.Glob(w.files(), path.Join(base, "EFI/Linux/*.efi")) // the pattern is right
+	for _, name := range whole {
+		if programCut(w.files(), name) == "" {
+			continue
+		}
+		to := name + ".aside-" + w.n.now.UTC().Format("20060102-150405")
+		if err := w.in.Files().Rename(name, to); err != nil {
+			return err
+		}
+		w.did = append(w.did, fmt.Sprintf("%s, which cannot start, is moved aside to %s", name, to))
+	}
+	return nil
 }
 
 // defaultThere keeps loader.conf from naming an entry that is not there.
