@@ -42,7 +42,7 @@ func (n *inner) RemakeEarlyImages(ctx context.Context, o system.ToolOptions) ([]
 		if esp := espOf(n.ground); esp != 0 && usesEntries(n.ground, esp) { // it reads copies beside its entries
 			return w.remakeEntries()
 		}
-		if w.starts("boot/grub/grub.cfg") == nil && !w.namesEarly() { // a menu of when there was none
+		if !w.namesEarly() { // a menu of when there was none
 			return w.remakeMenu(ctx)
 		}
 		return nil
