@@ -89,9 +89,15 @@ func (w *worker) remakeMenu(ctx context.Context) error {
 		return err
 	}
 	if _, err := w.in.Files().Stat("usr/sbin/update-grub"); err == nil {
+		_, before := w.in.Files().Stat(menu + ".new")
 		_, ok, err := w.attempt(ctx, "update-grub")
 		if err != nil {
 			return err
+		}
+		if errors.Is(before, fs.ErrNotExist) { // what it leaves when it ends with an error
+			if err := w.in.Files().Remove(menu + ".new"); err != nil && !errors.Is(err, fs.ErrNotExist) {
+				return err
+			}
 		}
 		if ok && w.starts(menu) == nil {
 			w.did = append(w.did, menu+" is made anew by the system's own tool")
