@@ -199,10 +199,10 @@ func TestStartsAreToldApartAndHowTheyEnded(t *testing.T) {
 		"one that got through, one in emergency": {
 			append(well, failing...), "", []journald.End{journald.GotThrough, journald.Emergency},
 		},
-		"one whose goal was given up":            {givenUp, "", []journald.End{journald.GivenUp}},
-		"one that stopped":                       {cut, "", []journald.End{journald.Unknown}},
-		"the one that runs":                      {cut, bootTwo, []journald.End{journald.Going}},
-		"another program's words":                {fake, "", []journald.End{journald.Unknown}},
+		"one whose goal was given up": {givenUp, "", []journald.End{journald.GivenUp}},
+		"one that stopped":            {cut, "", []journald.End{journald.Unknown}},
+		"the one that runs":           {cut, bootTwo, []journald.End{journald.Going}},
+		"another program's words":     {fake, "", []journald.End{journald.Unknown}},
 	} {
 		files := []*journald.File{opened(t, written(t, "", c.list))}
 		boots := journald.Boots(files, c.current)

@@ -118,7 +118,10 @@ func biosChain(g system.Ground) boot.Chain {
 		c = append(c, l)
 		return l.Fault == ""
 	}
-	table := boot.Link{Kind: boot.LinkTable, What: strings.ToUpper(string(g.Table.Style())), Saw: fmt.Sprintf("%d partitions", len(g.Table.Partitions()))}
+	table := boot.Link{
+		Kind: boot.LinkTable, What: strings.ToUpper(string(g.Table.Style())),
+		Saw: fmt.Sprintf("%d partitions", len(g.Table.Partitions())),
+	}
 	if !g.Table.MBR.Signed {
 		table.Saw, table.Fault = "the two bytes by which sector 0 is a table are not there", boot.TableNotSigned
 	}
