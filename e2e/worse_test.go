@@ -124,3 +124,51 @@ func TestABackupTableIsNotWrittenIntoAFileSystem(t *testing.T) {
 		t.Error("it was written all the same")
 	}
 }
+
+// A disk for UEFI whose tables are all gone, sector 0 too, gets a GPT again: sgdisk finds the partitions where
+// they were and nothing to mind, and the file systems are the same to the byte.
+func TestATableForUEFIIsWrittenWhereNoneIsLeft(t *testing.T) {
+	s := &stage{t: t, url: "http://127.0.0.1:1"}
+	path := filepath.Join(t.TempDir(), "uefi.img")
+	put(t, path, make([]byte, 128<<20))
+	runTool(t, "", "sgdisk", "-n", "1:2048:+40M", "-t", "1:ef00", "-n", "2:0:+60M", "-t", "2:8300", path)
+	runTool(t, "", "mkfs.fat", "-F", "32", "-n", "ESP", "--offset", "2048", path, "40960")
+	runTool(t, "", "mmd", "-i", path+"@@1M", "::/EFI", "::/EFI/BOOT")
+	runTool(t, "", "mke2fs", "-q", "-F", "-t", "ext4", "-L", "quay", "-E", "offset=42991616", path, "60M")
+	want := runTool(t, "", "sgdisk", "-p", path)
+	raw := read(t, path)
+	size := len(raw)
+	clear(raw[:34*512])
+	clear(raw[size-33*512:])
+	broken := bytes.Clone(raw)
+	put(t, path, raw)
+	wants(t, s.must(1, "layout", "check", path), "no partition table")
+	wants(t, s.must(0, "layout", "rescue", "--write", path), "proven")
+	wants(t, runTool(t, "", "sgdisk", "-v", path), "No problems found")
+	got := runTool(t, "", "sgdisk", "-p", path)
+	rows := func(text string) string { // number, first and last sector
+		var list []string
+		for line := range strings.Lines(text) {
+			if w := strings.Fields(line); len(w) > 5 && (w[0] == "1" || w[0] == "2") {
+				list = append(list, strings.Join(w[:3], " "))
+			}
+		}
+		return strings.Join(list, "\n")
+	}
+	if rows(got) != rows(want) {
+		t.Errorf("sgdisk finds\n%s\nwant\n%s", rows(got), rows(want))
+	}
+	after := read(t, path)
+	if !bytes.Equal(after[34*512:size-33*512], broken[34*512:size-33*512]) {
+		t.Error("something between the tables was written")
+	}
+	wants(t, got, "EF00")
+	journals, err := filepath.Glob(filepath.Join(filepath.Dir(path), "*.journal"))
+	if err != nil || len(journals) != 1 {
+		t.Fatal(journals, err)
+	}
+	s.must(0, "undo", journals[0])
+	if !bytes.Equal(read(t, path), broken) {
+		t.Error("the undo is not exact")
+	}
+}
