@@ -17,7 +17,7 @@ import (
 // first, and how much of one start is written.
 const (
 	mostJournals = 1 << 30
-	mostOfStart  = 16 << 20
+	mostOfStart  = 4 << 20
 	mostStarts   = 6
 )
 
