@@ -33,6 +33,13 @@ func rehearseUpdate(ctx context.Context, c *cli.Command, release string) (err er
 	if path == "" {
 		return usage(c, errors.New("a rehearsal works on a draft of a disk: name it with --image"))
 	}
+	used, err := host.InUse(path)
+	if err != nil {
+		return err
+	}
+	if len(used) > 0 { // what is read of it would change meanwhile
+		return fmt.Errorf("%s is %s: rehearse the update from a rescue medium, or on a copy of the disk", path, used[0].Where)
+	}
 	keys, err := keysOf(c)
 	if err != nil {
 		return err
