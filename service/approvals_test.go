@@ -54,7 +54,7 @@ func TestWhatDestroysNeedsASecondPerson(t *testing.T) {
 		{"looks", "", "ines", true}, {"undoable", "", "ines", true},
 		{"disrupts", "", "ines", false}, {"disrupts", "", "olaf", true},
 		{"destroys", "", "olaf", false}, {"destroys", "olaf", "olaf", false}, // not by oneself
-		{"disrupts", "", "ines", true},                               // olaf has agreed meanwhile
+		{"disrupts", "", "ines", true},                                      // olaf has agreed meanwhile
 		{"destroys", "", "ines", true}, {"destroys", "admin", "olaf", true}, // now another one has
 	} {
 		rung(step.is)

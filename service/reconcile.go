@@ -57,6 +57,9 @@ func newReconciler(log *slog.Logger, kept *bags.Store, store *records.Store, reg
 		}),
 	}
 	reg.MustRegister(r.found, r.gone)
+	for _, what := range []string{neverAcknowledged, bagGone} {
+		r.found.WithLabelValues(what) // told as 0 from the beginning
+	}
 	return r
 }
 

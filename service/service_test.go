@@ -52,6 +52,7 @@ func withDatabase(m *testing.M) int {
 type served struct {
 	t              *testing.T
 	url, dsn, bags string
+	metrics        string // where the metrics are served; empty for nowhere
 	token          string
 }
 
@@ -85,6 +86,7 @@ func (s *served) run(takeOnly bool) (stop func()) {
 			Limits:    bag.DefaultLimits,
 			Log:       slog.New(slog.NewTextHandler(io.Discard, nil)),
 			TakeOnly:  takeOnly,
+			Metrics:   s.metrics,
 			// so that a test can come from many places
 			Forwarders: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")},
 			Ready:      func(a string) { ready <- a },
