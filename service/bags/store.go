@@ -19,6 +19,7 @@ import (
 
 	"gocloud.dev/blob"
 	"gocloud.dev/blob/fileblob"
+	_ "gocloud.dev/blob/s3blob" // stores at scale
 	"gocloud.dev/gcerrors"
 
 	"diorthos/core/bag"

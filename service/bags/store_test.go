@@ -14,7 +14,10 @@ import (
 	"diorthos/service/bags"
 )
 
-func packed(t *testing.T) []byte {
+func packed(t *testing.T) []byte { return packedWith(t, nil) }
+
+// packedWith is a bag with a log of these bytes, if there are any.
+func packedWith(t *testing.T, log []byte) []byte {
 	t.Helper()
 	var out bytes.Buffer
 	w, err := bag.NewWriter(&out, bag.Options{Name: "tern-1", Created: time.Unix(1_795_000_000, 0)})
@@ -25,6 +28,9 @@ func packed(t *testing.T) []byte {
 			Machine:  bag.Machine{Name: "tern-1"},
 			Disks:    []bag.Disk{},
 		})
+	}
+	if err == nil && log != nil {
+		err = w.AddFile("logs/noise.log", int64(len(log)), bytes.NewReader(log))
 	}
 	if err == nil {
 		_, err = w.Close()
