@@ -59,6 +59,17 @@ func TestBagsAreKeptInAStoreOfObjects(t *testing.T) {
 	if far.Len() != 2 {
 		t.Errorf("%d objects are kept, want the 2 that were acknowledged", far.Len())
 	}
+	if err := s.Reachable(t.Context()); err != nil {
+		t.Errorf("the store does not answer: %v", err)
+	}
+	other, err := bags.Open(t.Context(), "s3://other?region=harbour&use_path_style=true&endpoint="+server.URL)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if other.Reachable(t.Context()) == nil {
+		t.Error("a bucket that is not there answers")
+	}
+	_ = other.Close()
 	if s.Holds(t.Context(), "incoming-gone", 1) {
 		t.Error("one that is not there is held")
 	}

@@ -163,6 +163,15 @@ func (s *Store) Holds(ctx context.Context, key string, size int64) bool {
 	return a.Size == size
 }
 
+// Reachable says why the store does not answer.
+func (s *Store) Reachable(ctx context.Context) error {
+	ok, err := s.bucket.IsAccessible(ctx)
+	if err == nil && !ok {
+		err = errors.New("there is no such store, or it may not be looked at")
+	}
+	return err
+}
+
 // Drop removes a bag that nothing was recorded of.
 func (s *Store) Drop(ctx context.Context, key string) error {
 	return s.bucket.Delete(ctx, key)

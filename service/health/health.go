@@ -15,6 +15,7 @@ import (
 	"io/fs"
 	"os"
 	"os/exec"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -22,6 +23,7 @@ import (
 
 	"diorthos/core/knowledge"
 	"diorthos/core/units"
+	"diorthos/service/bags"
 	"diorthos/service/records"
 )
 
@@ -63,11 +65,11 @@ const (
 // Look looks at everything that was named.
 func Look(ctx context.Context, w Wanted) []Finding {
 	list := database(ctx, w.Database)
-	list = append(list, folder("bags", w.Bags, true), folder("temporary files", w.Temporary, false))
+	list = append(list, storeOfBags(ctx, w.Bags), folder("temporary files", w.Temporary, false))
 	list = append(list, knowledgeOf(w.Knowledge), openFiles())
 	for _, t := range []struct{ name, need, get string }{
 		{"qemu-system-x86_64", "a rehearsal of a machine's start", "apt-get install qemu-system-x86 ovmf"},
-		{"mount", "reading XFS and Btrfs", "apt-get install mount"},
+		{"mount", "a system's own tools on a draft of its disk", "apt-get install mount"},
 	} {
 		list = append(list, tool(t.name, t.need, t.get))
 	}
@@ -221,6 +223,24 @@ func folder(what, path string, private bool) Finding {
 		f.Rating, f.Do = Doubtful, "make room: bags are refused when there is none"
 	case private && info.Mode().Perm()&0o077 != 0:
 		f.Rating, f.Do = Doubtful, fmt.Sprintf("chmod 700 %s: bags hold evidence of people's machines", path)
+	}
+	return f
+}
+
+// storeOfBags looks at a folder, or at a bucket by its address.
+func storeOfBags(ctx context.Context, where string) Finding {
+	if !strings.Contains(where, "://") {
+		return folder("bags", where, true)
+	}
+	f := Finding{What: "bags", Rating: Good}
+	address, _, _ := strings.Cut(where, "?")
+	f.Saw = address + " answers"
+	s, err := bags.Open(ctx, where)
+	if err == nil {
+		err = errors.Join(s.Reachable(ctx), s.Close())
+	}
+	if err != nil {
+		f.Rating, f.Saw, f.Do = Bad, address+": "+err.Error(), "see that the address, the bucket and the key are right"
 	}
 	return f
 }
