@@ -43,15 +43,27 @@ func disk(t *testing.T, label string) string {
 	}
 	run(t, "label: "+label+"\n2048,131072\n133120,57344\n", "sfdisk", "--quiet", image)
 	system := t.TempDir()
-	for name, text := range map[string]string{
+	lay(t, system, map[string]string{
 		"usr/lib/os-release":     "PRETTY_NAME=\"Debian GNU/Linux 12\"\nID=debian\nVERSION_ID=\"12\"\n",
 		"etc/hostname":           "gannet-bridge-1\n",
 		"var/lib/dpkg/status":    "Package: x\n",
 		"etc/fstab":              "# notes\nLABEL=charts /srv/charts ext4 defaults 0 2\n",
 		"var/log/dpkg.log":       "2026-11-22 06:00:00 startup archives unpack\n",
 		"var/log/apt/term.log.1": "Log started: 2026-11-01  06:00:00\n",
-	} {
-		path := filepath.Join(system, name)
+	})
+	if err := os.Symlink("../usr/lib/os-release", filepath.Join(system, "etc/os-release")); err != nil {
+		t.Fatal(err)
+	}
+	run(t, "", "mke2fs", "-q", "-F", "-t", "ext4", "-L", "charts", "-E", "offset=1048576", image, "64m")
+	run(t, "", "mke2fs", "-q", "-F", "-t", "ext4", "-E", "offset=68157440", "-d", system, image, "28m")
+	return image
+}
+
+// lay writes files below a folder.
+func lay(t *testing.T, folder string, files map[string]string) {
+	t.Helper()
+	for name, text := range files {
+		path := filepath.Join(folder, name)
 		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 			t.Fatal(err)
 		}
@@ -59,12 +71,6 @@ func disk(t *testing.T, label string) string {
 			t.Fatal(err)
 		}
 	}
-	if err := os.Symlink("../usr/lib/os-release", filepath.Join(system, "etc/os-release")); err != nil {
-		t.Fatal(err)
-	}
-	run(t, "", "mke2fs", "-q", "-F", "-t", "ext4", "-L", "charts", "-E", "offset=1048576", image, "64m")
-	run(t, "", "mke2fs", "-q", "-F", "-t", "ext4", "-E", "offset=68157440", "-d", system, image, "28m")
-	return image
 }
 
 func digest(t *testing.T, path string) [32]byte {

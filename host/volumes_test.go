@@ -28,19 +28,11 @@ import (
 func onLogicalVolume(t *testing.T) string {
 	t.Helper()
 	tree := t.TempDir()
-	for name, text := range map[string]string{
+	lay(t, tree, map[string]string{
 		"etc/os-release": "ID=debian\nPRETTY_NAME=\"Debian GNU/Linux 12\"\n", "etc/hostname": "gannet-bridge-1\n",
 		"var/lib/dpkg/status": "Package: base\nStatus: install ok installed\nVersion: 1\n", "var/log/dpkg.log": "x\n",
 		"etc/fstab": "/dev/mapper/quay--vg-root / ext4 defaults 0 1\n/dev/mapper/quay--vg-swap_1 none swap sw 0 0\n",
-	} {
-		path := filepath.Join(tree, name)
-		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-			t.Fatal(err)
-		}
-		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
-			t.Fatal(err)
-		}
-	}
+	})
 	journal := filepath.Join(tree, "var/log/journal/51ee7fe7f7ae42aa8481f07b74d0fa3f")
 	if err := os.MkdirAll(journal, 0o755); err != nil {
 		t.Fatal(err)
