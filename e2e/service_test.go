@@ -368,6 +368,7 @@ func TestACaseThatCannotBeReadIsHealedByItsBag(t *testing.T) {
 	if err := taking.Process.Signal(syscall.SIGTERM); err != nil {
 		t.Fatal(err)
 	}
+	_ = taking.Wait() // else it may answer for the next one, and end in the middle
 	s.serveMore = nil
 	s.serveProcess()
 	within(t, 3*time.Minute, "it is found unreadable", func() bool { return state() == client.Unreadable })
