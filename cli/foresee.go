@@ -88,6 +88,9 @@ func rehearseUpdate(ctx context.Context, c *cli.Command, release string) (err er
 	if !done {
 		showForeseen(newPage(c), seen)
 	}
+	if err == nil && !seen.Failed && seen.Stale != "" && !seen.Tried() {
+		return errors.New("nothing was tried: allow it the network with --network, or give the machine sources that lie on it")
+	}
 	if err == nil && (seen.Failed || wrongAfterwards(seen) || seen.Starts != nil && !seen.Starts.Starts) {
 		return errFound
 	}
@@ -210,8 +213,15 @@ func showForeseen(p *page, seen rehearsedUpdate) {
 		p.line("  %s afterwards %s, after %s", mark, seen.Starts.End, seen.Starts.Took.Round(time.Second))
 	}
 	p.line("")
+	if seen.Stale != "" {
+		p.hangingIndent("  "+markOdd+" ", seen.Stale)
+	}
 	if !seen.Failed {
-		p.line("%s the update succeeds, as far as it could be tried", p.good(markGood))
+		if seen.Tried() {
+			p.line("%s the update succeeds, as far as it could be tried", p.good(markGood))
+		} else {
+			p.line("%s nothing was there to be upgraded, so nothing was tried", markNone)
+		}
 		if wrongAfterwards(seen) {
 			p.line("%s something is wrong with the machine all the same; this is how it would be afterwards", p.bad(markBroken))
 			p.line("")

@@ -22,7 +22,9 @@ type Foreseer interface {
 
 // Foreseen is how an update went that was tried on a draft.
 type Foreseen struct {
-	Failed  bool          `json:"failed"`
+	Failed bool `json:"failed"`
+	// Stale says why what is newest is not known: the lists were not fetched anew. Empty where they were.
+	Stale   string        `json:"stale,omitempty"`
 	Steps   []Step        `json:"steps"`
 	Plan    UpdatePlan    `json:"plan"`
 	Asked   []string      `json:"asked"` // what a person would be asked, and how it was answered
@@ -37,6 +39,11 @@ type Step struct {
 	Status  int           `json:"status"`
 	Took    time.Duration `json:"took"` // nanoseconds
 	Last    string        `json:"last,omitempty"`
+}
+
+// Tried reports whether anything was there to be done.
+func (f *Foreseen) Tried() bool {
+	return len(f.Plan.Upgraded)+len(f.Plan.Added)+len(f.Plan.Removed) > 0
 }
 
 // An UpdatePlan is what an update changes, by name.

@@ -76,6 +76,9 @@ func (f *foreseeing) do(ctx context.Context, o system.UpdateWish) error {
 	}
 	if f.network || !remote { // else with the lists and files that are there
 		steps = append([][]string{{"update"}}, steps...)
+	} else {
+		f.seen.Stale = "its sources are reached over a network, which was not allowed: the lists are those that " +
+			"lie on the machine"
 	}
 	for _, s := range steps {
 		out, err := f.step(ctx, f.aptTold(s...))
@@ -85,7 +88,9 @@ func (f *foreseeing) do(ctx context.Context, o system.UpdateWish) error {
 		if s[0] == "-s" && out.Status == 0 {
 			f.seen.Plan = planOf(out.Text)
 		}
-		if f.seen.Failed = out.Status != 0; f.seen.Failed {
+		// apt calls lists that could not be fetched a success, and goes on with older ones
+		notFetched := s[0] == "update" && listsNotFetched.MatchString(out.Text)
+		if f.seen.Failed = out.Status != 0 || notFetched; f.seen.Failed {
 			break
 		}
 	}
@@ -154,6 +159,8 @@ func (f *foreseeing) step(ctx context.Context, args []string) (system.Output, er
 
 // askedAbout is how dpkg begins its question about a configuration file.
 var askedAbout = regexp.MustCompile(`(?m)^Configuration file '([^']+)'$`)
+
+var listsNotFetched = regexp.MustCompile(`(?m)^(?:Err:|W: Failed to fetch|W: Some index files failed|W: .*signature)`)
 
 var (
 	planLine = regexp.MustCompile(`(?m)^(Inst|Remv) (\S+)( \[)?`)

@@ -143,3 +143,27 @@ func TestAnUpgradeChangesTheSourcesOfTheDraft(t *testing.T) {
 		}
 	}
 }
+
+// What is not fetched is not called a success: apt itself ends well when lists cannot be fetched, and without a
+// network the newest versions are not known.
+func TestListsThatWereNotFetchedAreSaid(t *testing.T) {
+	online := system.UpdateWish{ToolOptions: system.ToolOptions{Network: true}}
+	for name, text := range map[string]string{
+		"no host": "Err:1 http://deb.skerrow.example/debian bookworm InRelease\n  Could not resolve\n",
+		"ignored": "W: Failed to fetch http://deb.skerrow.example/dists/bookworm/InRelease\n",
+		"old":     "W: Some index files failed to download. They have been ignored, or old ones used instead.\n",
+	} {
+		seen, ran, _, err := rehearsed(t, online, remote, func([]string) (string, int) { return text, 0 })
+		if err != nil || !seen.Failed || len(seen.Steps) != 1 {
+			t.Errorf("%s: failed %v after %q, %v", name, seen.Failed, ran, err)
+		}
+	}
+	seen, _, _, err := rehearsed(t, system.UpdateWish{}, remote, func([]string) (string, int) { return "", 0 })
+	if err != nil || seen.Failed || seen.Stale == "" || seen.Tried() {
+		t.Errorf("without a network: %+v, %v", seen, err)
+	}
+	seen, _, _, err = rehearsed(t, online, remote, func([]string) (string, int) { return "Inst a [1] (2 x [all])\n", 0 })
+	if err != nil || seen.Stale != "" || !seen.Tried() {
+		t.Errorf("with one: %+v, %v", seen, err)
+	}
+}
