@@ -240,7 +240,7 @@ func outbreaksCommand() *cli.Command {
 		Description: "An outbreak is raised once, by a sequential test, as soon as a failure comes far more often " +
 			"than before.\n" +
 			"What is held is noted here and told to people and to their tools (webhook, e-mail) until it is lifted;\n" +
-				"it is for them to act on it: agents do not keep machines from it yet.\n\n" +
+			"it is for them to act on it: agents do not keep machines from it yet.\n\n" +
 			"Examples:\n" +
 			"   diorthos outbreaks\n" +
 			"   diorthos outbreaks 1 --hold 'Update 2026-11'\n" +

@@ -89,7 +89,7 @@ func rehearseUpdate(ctx context.Context, c *cli.Command, release string) (err er
 		showForeseen(newPage(c), seen)
 	}
 	if err == nil && !seen.Failed && seen.Stale != "" && !seen.Tried() {
-		return errors.New("nothing was tried: allow it the network with --network, or give the machine sources that lie on it")
+		return errors.New("nothing was tried: allow the network with --network, or give the machine sources that lie on it")
 	}
 	if err == nil && (seen.Failed || wrongAfterwards(seen) || seen.Starts != nil && !seen.Starts.Starts) {
 		return errFound
