@@ -134,6 +134,9 @@ func (s *Set) inner(v *Volume) {
 	s.add(v)
 }
 
+// Of is a set of volumes that are known already.
+func Of(list ...*Volume) *Set { return &Set{list: list} }
+
 // All lists the volumes, partitions first.
 func (s *Set) All() []*Volume { return s.list }
 

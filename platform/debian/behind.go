@@ -43,6 +43,9 @@ func behind(g system.Ground, s *grub.Start) (list []boot.Link) {
 		return list
 	}
 	number, link := rootOf(g, s.Arguments)
+	if l, ok := layersLink(g, s, number); ok && l.Fault != "" && !add(l) {
+		return list
+	}
 	if !add(link) || number == 0 {
 		return list
 	}
