@@ -8,21 +8,7 @@ export PATH=$PATH:/usr/sbin:/sbin
 
 uuid=3f1c7a52-8a0b-4d52-9f5e-2b6f0c9d1e44
 kind=${1:-}
-image=$cache/$suite-bios${kind:+-$kind}.img
-[ -e "$image" ] && { printf '%s\n' "$image"; exit; }
-need_root
-base=$(base_root)
-work=$(mktemp -d)
-root=$work/root
-made=$cache/.$suite-bios${kind:+-$kind}.img
-finish() {
-  for at in dev sys proc ''; do umount -l "$root/$at" 2>/dev/null || true; done
-  [ -z "${part:-}" ] || losetup -d "$part"
-  [ -z "${disk:-}" ] || losetup -d "$disk"
-  rm -rf "$work" "$made"
-}
-trap finish EXIT
-say "making a machine that starts by BIOS in $image (about a minute, kept for next time)"
+machine "bios${kind:+-$kind}" "a machine that starts by BIOS"
 truncate -s 1500M "$made"
 at=1048576 table=part_msdos
 if [ "$kind" = gpt ]; then
@@ -31,13 +17,11 @@ if [ "$kind" = gpt ]; then
 else
   printf 'label: dos\n2048,,83,*\n' | sfdisk -q "$made"
 fi
-disk=$(losetup -f --show "$made")
-part=$(losetup -f --show -o $at --sizelimit $((1500 * 1048576 - at - 1048576)) "$made")
+loop disk "$made"
+loop part "$made" $at $((1500 * 1048576 - at - 1048576))
 mke2fs -q -t ext4 -U "$uuid" -L harbour -d "$base" "$part"
 mkdir "$root" && mount "$part" "$root"
-mount -t proc proc "$root/proc"; mount -t sysfs sys "$root/sys"; mount --bind /dev "$root/dev"
-cp -L /etc/resolv.conf "$root/etc/resolv.conf"
-[ ! -d /etc/apt/apt.conf.d ] || find /etc/apt/apt.conf.d -name '*prox*' -exec cp {} "$root/etc/apt/apt.conf.d/" \;
+furnished
 {
   chroot "$root" apt-get update -qq
   DEBIAN_FRONTEND=noninteractive chroot "$root" apt-get install -y -qq grub-pc || true # its script asks for the disk
@@ -50,10 +34,6 @@ chroot "$root" sh -c 'GRUB_DEVICE=/dev/sda1 GRUB_DEVICE_BOOT=/dev/sda1 GRUB_CMDL
   -e "s,^\(\t*\)if \[ x.grub_platform = xxen.*,&\n\1insmod $table\n\1insmod ext2\n\1search --no-floppy --fs-uuid --set=root $uuid," >>"$root/boot/grub/grub.cfg"
 printf 'set timeout=0\nserial\nterminal_output serial\n' >>"$root/boot/grub/grub.cfg"
 echo "UUID=$uuid / ext4 errors=remount-ro 0 1" >"$root/etc/fstab"
-printf '#!/bin/sh\nexec >/dev/console 2>&1\necho "quay-4 login:"\nsleep 2\nmount -t proc proc /proc; echo o >/proc/sysrq-trigger; sleep 60\n' >"$root/usr/sbin/init"
-chmod 755 "$root/usr/sbin/init"
-rm -f "$root/etc/apt/apt.conf.d/"*prox*
-umount -l "$root/dev" "$root/sys" "$root/proc" "$root"
-losetup -d "$part" "$disk"; part=; disk=
-mv "$made" "$image"
-printf '%s\n' "$image"
+says_login quay-4
+for at in dev sys proc ''; do umount "$root/$at"; done
+machine_done

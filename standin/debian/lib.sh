@@ -253,3 +253,58 @@ run() {
       ;;
   esac
 }
+
+# machine NAME SAYING begins a machine's disk image that is made once: it prints where it lies and ends where it is there
+# already. Sets image, made, work, root and base; what is mounted below $root and the loops of $loops go at the end.
+machine() {
+  image=$cache/$suite-$1.img
+  [ -e "$image" ] && { printf '%s\n' "$image"; exit; }
+  need_root
+  base=$(base_root)
+  work=$(mktemp -d)
+  root=$work/root
+  made=$cache/.$suite-$1.img
+  loops=
+  trap machine_left EXIT
+  say "making $2 in $image (a minute or two, kept for next time)"
+}
+
+machine_left() {
+  local at l
+  for at in dev sys proc boot ''; do umount -l "$root/$at" 2>/dev/null || true; done
+  for l in $loops; do losetup -d "$l" 2>/dev/null || true; done
+  rm -rf "$work" "$made"
+}
+
+# loop VARIABLE FILE [OFFSET SIZE] makes a loop device of a file, or of a part of it.
+loop() {
+  local device
+  if [ $# -gt 2 ]; then device=$(losetup -f --show -o "$3" --sizelimit "$4" "$2"); else device=$(losetup -f --show "$2"); fi
+  loops="$loops $device"
+  printf -v "$1" %s "$device"
+}
+
+# furnished gives the mounted $root what its own tools need, the way to the packages too.
+furnished() {
+  mount -t proc proc "$root/proc"; mount -t sysfs sys "$root/sys"; mount --bind /dev "$root/dev"
+  cp -L /etc/resolv.conf "$root/etc/resolv.conf"
+  [ ! -d /etc/apt/apt.conf.d ] || find /etc/apt/apt.conf.d -name '*prox*' -exec cp {} "$root/etc/apt/apt.conf.d/" \;
+}
+
+# says_login NAME has the machine say that it is up, and turn itself off; no service is needed.
+says_login() {
+  printf '#!/bin/sh\nexec >/dev/console 2>&1\necho "%s login:"\nsleep 2\nmount -t proc proc /proc; echo o >/proc/sysrq-trigger; sleep 60\n' \
+    "$1" >"$root/usr/sbin/init"
+  chmod 755 "$root/usr/sbin/init"
+  echo "$1" >"$root/etc/hostname"
+  rm -f "$root/etc/apt/apt.conf.d/"*prox*
+}
+
+# machine_done takes all away again, keeps the image, and prints where it lies.
+machine_done() {
+  local l
+  for l in $loops; do losetup -d "$l"; done
+  loops=
+  mv "$made" "$image"
+  printf '%s\n' "$image"
+}

@@ -7,26 +7,13 @@
 export PATH=$PATH:/usr/sbin:/sbin LVM_SUPPRESS_FD_WARNINGS=1
 
 kind=${1:-plain}
-image=$cache/$suite-lvm-$kind.img
-[ -e "$image" ] && { printf '%s\n' "$image"; exit; }
-need_root
-base=$(base_root)
-work=$(mktemp -d)
-root=$work/root
-made=$cache/.$suite-lvm-$kind.img
-finish() {
-  for at in dev sys proc boot/efi boot ''; do umount -l "$root/$at" 2>/dev/null || true; done
-  for l in ${loops:-}; do losetup -d "$l" 2>/dev/null || true; done
-  rm -rf "$work" "$made"
-}
-trap finish EXIT
-say "making a machine on a logical volume in $image (about two minutes, kept for next time)"
+machine "lvm-$kind" "a machine on a logical volume"
 mib=1048576
 truncate -s 2000M "$made"
 sgdisk -n 1:2048:+64M -t 1:ef00 -n 2:0:+256M -t 2:8300 -n 3:0:0 -t 3:8300 "$made" >/dev/null
 pv=$work/pv
 truncate -s $(((2000 - 1 - 64 - 256 - 20) * mib)) "$pv"
-part=$(losetup -f --show "$pv"); loops=$part
+loop part "$pv"
 on_lvm() {
   lvm "$@" --driverloaded n --nolocking --config "devices{scan_lvs=0 use_devicesfile=0 filter=[\"a|^$part$|\",\"r|.*|\"]} \
 backup{backup=0 archive=0} activation{udev_sync=0 udev_rules=0 checks=0}" >/dev/null 2>&1
@@ -35,20 +22,18 @@ on_lvm pvcreate "$part"
 on_lvm vgcreate quay-vg "$part"
 on_lvm lvcreate -an -Zn -Wn -n root -L 1300M quay-vg
 on_lvm lvcreate -an -Zn -Wn -n swap_1 -L 64M quay-vg
-volume=$(losetup -f --show -o $mib --sizelimit $((1300 * mib)) "$pv"); loops="$loops $volume"
+loop volume "$pv" $mib $((1300 * mib))
 mke2fs -q -t ext4 -L quay "$volume" -d "$base"
-swap=$(losetup -f --show -o $((1301 * mib)) --sizelimit $((64 * mib)) "$pv"); loops="$loops $swap"
+loop swap "$pv" $((1301 * mib)) $((64 * mib))
 mkswap -q "$swap" 2>/dev/null || mkswap "$swap" >/dev/null
-esp=$(losetup -f --show -o $mib --sizelimit $((64 * mib)) "$made"); loops="$loops $esp"
-boot=$(losetup -f --show -o $((65 * mib)) --sizelimit $((256 * mib)) "$made"); loops="$loops $boot"
+loop esp "$made" $mib $((64 * mib))
+loop boot "$made" $((65 * mib)) $((256 * mib))
 mkfs.fat -F 32 -n ESP "$esp" >/dev/null
 mke2fs -q -t ext4 -L boot "$boot"
 mkdir "$root" && mount "$volume" "$root"
 cp -a "$root/boot" "$work/boot" && rm -rf "${root:?}/boot/"* && mount "$boot" "$root/boot" && cp -a "$work/boot/." "$root/boot/"
 mkdir -p "$root/boot/efi" "$work/esp" # the kernel here has no driver for FAT: the files are copied afterwards
-mount -t proc proc "$root/proc"; mount -t sysfs sys "$root/sys"; mount --bind /dev "$root/dev"
-cp -L /etc/resolv.conf "$root/etc/resolv.conf"
-[ ! -d /etc/apt/apt.conf.d ] || find /etc/apt/apt.conf.d -name '*prox*' -exec cp {} "$root/etc/apt/apt.conf.d/" \;
+furnished
 bootid=$(blkid -p -s UUID -o value "$boot"); espid=$(blkid -p -s UUID -o value "$esp")
 cat >"$root/etc/fstab" <<END
 /dev/mapper/quay--vg-root / ext4 errors=remount-ro 0 1
@@ -82,10 +67,7 @@ mkdir -p "$root/etc/default/grub.d"
     sed -e "s,^\(\t*\)if \[ x.grub_platform = xxen.*,&\n\1search --no-floppy --fs-uuid --set=root $bootid," \
       -e 's,/boot/vmlinuz,/vmlinuz,; s,/boot/initrd,/initrd,' "$work/menu"; } >"$root/boot/grub/grub.cfg"
 } >"$cache/lvm-$kind.log" 2>&1 || die "it could not be set up: see $cache/lvm-$kind.log"
-printf '#!/bin/sh\nexec >/dev/console 2>&1\necho "quay-4 login:"\nsleep 2\nmount -t proc proc /proc; echo o >/proc/sysrq-trigger; sleep 60\n' >"$root/usr/sbin/init"
-chmod 755 "$root/usr/sbin/init"
-echo quay-4 >"$root/etc/hostname"
-rm -f "$root/etc/apt/apt.conf.d/"*prox*
+says_login quay-4
 for at in dev sys proc boot ''; do umount "$root/$at"; done
 MTOOLS_SKIP_CHECK=1 mcopy -s -i "$esp" "$work/esp/EFI" ::
 for l in $loops; do losetup -d "$l"; done; loops=
@@ -96,5 +78,4 @@ if [ "$kind" = encrypted ]; then
 fi
 [ "$(stat -c %s "$pv")" -le $(((2000 - 1 - 64 - 256 - 1) * mib)) ] || die "the volume is larger than its partition"
 dd if="$pv" of="$made" bs=1M seek=321 conv=notrunc,sparse status=none
-mv "$made" "$image"
-printf '%s\n' "$image"
+machine_done

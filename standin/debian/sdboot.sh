@@ -7,31 +7,16 @@
 export PATH=$PATH:/usr/sbin:/sbin
 
 kind=${1:-entries}
-image=$cache/$suite-sdboot-$kind.img
-[ -e "$image" ] && { printf '%s\n' "$image"; exit; }
-need_root
-base=$(base_root)
-work=$(mktemp -d)
-root=$work/root
-made=$cache/.$suite-sdboot-$kind.img
-finish() {
-  for at in dev sys proc ''; do umount -l "$root/$at" 2>/dev/null || true; done
-  for l in ${loops:-}; do losetup -d "$l" 2>/dev/null || true; done
-  rm -rf "$work" "$made"
-}
-trap finish EXIT
-say "making a machine with systemd-boot in $image (about a minute, kept for next time)"
+machine "sdboot-$kind" "a machine with systemd-boot"
 mib=1048576 uuid=3f1c7a52-8a0b-4d52-9f5e-2b6f0c9d1e55
 truncate -s 1700M "$made"
 sgdisk -n 1:2048:+256M -t 1:ef00 -n 2:0:0 -t 2:8304 "$made" >/dev/null
-esp=$(losetup -f --show -o $mib --sizelimit $((256 * mib)) "$made"); loops=$esp
-part=$(losetup -f --show -o $((257 * mib)) --sizelimit $((1440 * mib)) "$made"); loops="$loops $part"
+loop esp "$made" $mib $((256 * mib))
+loop part "$made" $((257 * mib)) $((1440 * mib))
 mkfs.fat -F 32 -n ESP "$esp" >/dev/null
 mke2fs -q -t ext4 -U $uuid -L quay -d "$base" "$part"
 mkdir "$root" && mount "$part" "$root"
-mount -t proc proc "$root/proc"; mount -t sysfs sys "$root/sys"; mount --bind /dev "$root/dev"
-cp -L /etc/resolv.conf "$root/etc/resolv.conf"
-[ ! -d /etc/apt/apt.conf.d ] || find /etc/apt/apt.conf.d -name '*prox*' -exec cp {} "$root/etc/apt/apt.conf.d/" \;
+furnished
 {
   chroot "$root" apt-get update -qq
   DEBIAN_FRONTEND=noninteractive chroot "$root" apt-get install -y -qq systemd-boot-efi || true
@@ -60,12 +45,8 @@ else
   printf 'title Debian GNU/Linux\nversion %s\nsort-key debian\noptions %s\nlinux /debian/%s/linux\ninitrd /debian/%s/initrd.img-%s\n' \
     "$version" "$options" "$version" "$version" "$version" >"$work/esp/loader/entries/debian-$version.conf"
 fi
-printf '#!/bin/sh\nexec >/dev/console 2>&1\necho "quay-5 login:"\nsleep 2\nmount -t proc proc /proc; echo o >/proc/sysrq-trigger; sleep 60\n' >"$root/usr/sbin/init"
-chmod 755 "$root/usr/sbin/init"; echo quay-5 >"$root/etc/hostname"
-rm -f "$root/etc/apt/apt.conf.d/"*prox*
+says_login quay-5
 for at in dev sys proc ''; do umount "$root/$at"; done
 MTOOLS_SKIP_CHECK=1 mcopy -s -i "$esp" "$work/esp/EFI" "$work/esp/loader" ::
 [ "$kind" = unified ] || MTOOLS_SKIP_CHECK=1 mcopy -s -i "$esp" "$work/esp/debian" ::
-for l in $loops; do losetup -d "$l"; done; loops=
-mv "$made" "$image"
-printf '%s\n' "$image"
+machine_done
