@@ -112,6 +112,10 @@ fuzz:
 	go test ./core/layout -run - -fuzz FuzzRead -fuzztime 60s -fuzzminimizetime 5x
 	go test ./core/ext -run - -fuzz FuzzOpen -fuzztime 60s -fuzzminimizetime 5x
 	go test ./core/ext -run - -fuzz FuzzFindBackup -fuzztime 60s -fuzzminimizetime 5x
+	go test ./core/ext -run - -fuzz FuzzReplay -fuzztime 60s -fuzzminimizetime 5x
+	go test ./core/volumes -run - -fuzz FuzzOpen -fuzztime 60s -fuzzminimizetime 5x
+	go test ./core/journald -run - -fuzz FuzzOpen -fuzztime 60s -fuzzminimizetime 5x
+	go test ./platform/debian -run - -fuzz FuzzNamesIn -fuzztime 60s -fuzzminimizetime 5x
 	go test ./core/bag -run - -fuzz FuzzRead -fuzztime 60s -fuzzminimizetime 5x
 	go test ./core/reading -run - -fuzz FuzzRead -fuzztime 60s -fuzzminimizetime 5x
 	go test ./core/codes -run - -fuzz FuzzParse -fuzztime 60s -fuzzminimizetime 5x

@@ -170,3 +170,46 @@ func load(t *testing.T, path string) []byte {
 	}
 	return raw
 }
+
+// A journal of any bytes is read as far as it goes, and never replayed beyond the volume.
+func FuzzReplay(f *testing.F) {
+	dir := f.TempDir()
+	image, content := filepath.Join(dir, "image"), filepath.Join(dir, "new")
+	script := filepath.Join(dir, "script")
+	if err := os.WriteFile(content, bytes.Repeat([]byte("new "), 256), 0o644); err != nil {
+		f.Fatal(err)
+	}
+	if err := os.WriteFile(script, []byte("jo -c\njw -b 600 "+content+"\njw -r 700\njc\n"), 0o644); err != nil {
+		f.Fatal(err)
+	}
+	for _, command := range [][]string{
+		{"mke2fs", "-q", "-t", "ext4", "-b", "1024", "-J", "size=1", "-N", "16", image, "4M"},
+		{"debugfs", "-w", "-f", script, image},
+	} {
+		if out, err := exec.Command(command[0], command[1:]...).CombinedOutput(); err != nil {
+			f.Fatalf("%v: %v: %s", command, err, out)
+		}
+	}
+	raw, err := os.ReadFile(image)
+	if err != nil {
+		f.Fatal(err)
+	}
+	at := bytes.Index(raw, []byte{0xc0, 0x3b, 0x39, 0x98})
+	if at < 0 {
+		f.Fatal("it has no journal")
+	}
+	f.Add(raw[at : at+8*1024])
+	f.Fuzz(func(t *testing.T, journal []byte) {
+		disk := mem(bytes.Clone(raw))
+		copy(disk[at:], journal)
+		if _, err := ext.Replay(disk); err != nil {
+			return
+		}
+		if len(disk) != len(raw) {
+			t.Error("the volume has another size")
+		}
+		if v, err := ext.Open(disk); err == nil {
+			_, _ = fs.ReadDir(v, ".") // what it holds may be anything
+		}
+	})
+}

@@ -45,7 +45,7 @@ const (
 	mostRounds  = 1 << 27
 	mostStripes = 8192
 	mostKey     = 128 // bytes
-	mostMemory  = 4 << 20
+	mostMemory  = 2 << 20 // KiB
 	mostTime    = 64
 )
 

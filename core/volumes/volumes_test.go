@@ -380,27 +380,25 @@ func superblock(name string, level int32, role int) []byte {
 	return b
 }
 
+// memory is a disk in memory.
+type memory struct{ *bytes.Reader }
+
+func (memory) SectorSize() int { return 512 }
+
+// Whatever stands where labels, superblocks and headers ought to stand: it is put together, or refused.
 func FuzzOpen(f *testing.F) {
 	for _, name := range []string{"linear", "two"} {
 		raw, err := os.ReadFile(unpacked(f, name))
 		if err != nil {
 			f.Fatal(err)
 		}
-		f.Add(raw[:1<<20])
+		f.Add(raw[:40<<10])
 	}
-	b := make([]byte, 1<<20)
+	b := make([]byte, 12<<10)
 	copy(b[4096:], superblock("fuzz", 1, 0))
 	f.Add(b)
 	f.Fuzz(func(t *testing.T, raw []byte) {
-		path := filepath.Join(t.TempDir(), "disk")
-		if err := os.WriteFile(path, raw, 0o600); err != nil {
-			t.Fatal(err)
-		}
-		disk, err := block.OpenImage(path, 512, true)
-		if err != nil {
-			t.Fatal(err)
-		}
-		defer func() { _ = disk.Close() }()
+		disk := memory{bytes.NewReader(append(raw, make([]byte, 64<<10)...))}
 		table, err := layout.Read(disk)
 		if err != nil {
 			return

@@ -76,3 +76,24 @@ func TestAnEarlyImageHoldsWhatTheRootLiesOn(t *testing.T) {
 		}
 	}
 }
+
+// Whatever bytes lie where an early-boot image, or a kernel that carries one, ought to lie: they are told
+// apart or refused.
+func FuzzNamesIn(f *testing.F) {
+	enc, err := zstd.NewWriter(nil)
+	if err != nil {
+		f.Fatal(err)
+	}
+	f.Add(archive("init", "sbin/lvm"))
+	f.Add(enc.EncodeAll(archive("init"), append(archive("kernel"), make([]byte, 512)...)))
+	f.Add(unified(map[string]string{".cmdline": "root=UUID=1", ".initrd": string(archive("init"))}))
+	f.Fuzz(func(t *testing.T, raw []byte) {
+		volume := &grub.Volume{Files: fstest.MapFS{"EFI/Linux/a.efi": {Data: raw}}}
+		_ = namesIn(grub.File{Volume: volume, Path: "EFI/Linux/a.efi"}, func(string) {})
+		for _, e := range entriesOn(volume) {
+			if e.sections != nil {
+				_ = namesIn(grub.File{Volume: &grub.Volume{Files: e.sections}, Path: carriedEarly}, func(string) {})
+			}
+		}
+	})
+}
