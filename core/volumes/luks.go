@@ -44,7 +44,7 @@ const (
 const (
 	mostRounds  = 1 << 27
 	mostStripes = 8192
-	mostKey     = 128 // bytes
+	mostKey     = 128     // bytes
 	mostMemory  = 2 << 20 // KiB
 	mostTime    = 64
 )
