@@ -30,6 +30,18 @@ type Head struct {
 	Target  Target    `json:"target"`            // what is changed
 	Started time.Time `json:"started"`
 	Keeps   bool      `json:"keeps,omitempty"` // it holds the way back only
+	// Files says which paths have which places, where files of a folder are changed, and not a disk.
+	Files []Place `json:"files,omitempty"`
+}
+
+// A Place is where what a path is stands, in a space of bytes that takes the place of a disk.
+type Place struct {
+	Path   string `json:"path"`
+	Off    int64  `json:"off"`
+	Length int64  `json:"length"` // bytes
+	// Was and Will are the time of a folder before and after, in nanoseconds since 1970.
+	Was  int64 `json:"was,omitempty"`
+	Will int64 `json:"will,omitempty"`
 }
 
 // A Target tells one disk from all others by what it holds, not by the name

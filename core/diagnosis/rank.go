@@ -342,7 +342,7 @@ func quotes(timeline *reading.Timeline, in, id string) []reading.Event {
 		pool = []reading.Event{*a.Decisive}
 	case in == knowledge.InChain:
 		pool = a.Chain
-	case in == knowledge.InAttempt:
+	case in == knowledge.InAttempt, in == knowledge.InStart && isStart(a):
 		pool = a.Events()
 	}
 	var list []reading.Event

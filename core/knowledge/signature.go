@@ -19,6 +19,7 @@ const (
 	InAttempt  = "attempt"  // all of the failed attempt
 	Anywhere   = "anywhere" // all logs
 	InDecisive = "decisive" // the decisive event alone
+	InStart    = "start"    // all of the failed attempt, if it is a start of the machine
 )
 
 // A Signature is a pattern of events and facts that points to a cause. Each
@@ -75,9 +76,11 @@ func (s *Signature) compile(env *environment) error {
 		switch e.In {
 		case "":
 			e.In = InAttempt
-		case InChain, InAttempt, Anywhere, InDecisive:
+		case InChain, InAttempt, Anywhere, InDecisive, InStart:
 		default:
-			return fmt.Errorf("event %d: in %q: want %s, %s, %s or %s", i+1, e.In, InDecisive, InChain, InAttempt, Anywhere)
+			return fmt.Errorf(
+				"event %d: in %q: want %s, %s, %s, %s or %s", i+1, e.In, InDecisive, InChain, InAttempt, InStart, Anywhere,
+			)
 		}
 		if _, err := regexp.Compile(e.Match); err != nil {
 			return fmt.Errorf("event %d: %w", i+1, err)

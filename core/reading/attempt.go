@@ -316,7 +316,7 @@ func (a *Attempt) settle() {
 		if !p.closed && a.Outcome != Failed {
 			a.Outcome = CutOff
 		}
-		if p.dialect.Whole && a.Outcome == Succeeded && slices.ContainsFunc(p.events, Event.IsError) {
+		if p.dialect.Whole && a.Outcome == Succeeded && (slices.ContainsFunc(p.events, Event.IsError) || refusedAtOnce(p)) {
 			a.Outcome = Failed // what a screen showed may be all there is; a failure on it is one
 		}
 	}
@@ -324,6 +324,12 @@ func (a *Attempt) settle() {
 		a.Outcome = Succeeded
 	}
 	a.Unfinished = a.unfinished()
+}
+
+// refusedAtOnce reports whether a screen shows nothing of any work, and ends with what a program says under its name.
+func refusedAtOnce(p part) bool {
+	worked := slices.ContainsFunc(p.events, func(e Event) bool { return e.Mark != "" })
+	return !worked && len(p.events) > 0 && p.events[len(p.events)-1].underName()
 }
 
 var listItem = regexp.MustCompile(`([^\s,():]+)(?::([a-z0-9-]+))? \(([^),]+)(?:, ([^),]+))?\)`)

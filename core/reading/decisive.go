@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"path"
 	"regexp"
+	"slices"
 	"strings"
 )
 
@@ -36,24 +37,32 @@ func (a *Attempt) decide() {
 			return
 		}
 	}
-	for _, rank := range []func(Event) bool{Event.isSevere, Event.saysMore, Event.IsError} {
-		for _, p := range a.parts {
-			for i, e := range p.events {
-				if rank(e) {
-					a.choose(
-						p.events, i, "the first record of the attempt that sounds like a failure; no operation was declared failed",
-					)
-					return
-				}
-			}
-		}
+	why := "the first record of the attempt that sounds like a failure; no operation was declared failed"
+	if a.firstRanked(why, Event.isSevere, Event.saysMore) {
+		return
 	}
-	if len(a.Unfinished) > 0 {
+	if len(a.Unfinished) > 0 { // it says more than that something failed
 		e := a.Unfinished[0]
 		a.Decisive, a.Chain, a.Stage, a.Object = &e, a.Unfinished, e.State, e.Object
 		a.Why = "no record says what went wrong; this is the first object that was left unfinished"
 		return
 	}
+	if !a.firstRanked(why, Event.IsError) {
+		a.firstRanked("the first that a program said under its name; no record sounds like a failure", Event.underName)
+	}
+}
+
+// firstRanked takes the first record of the first rank of which there is one.
+func (a *Attempt) firstRanked(why string, ranks ...func(Event) bool) bool {
+	for _, rank := range ranks {
+		for _, p := range a.parts {
+			if i := slices.IndexFunc(p.events, rank); i >= 0 {
+				a.choose(p.events, i, why)
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // decideCutOff takes the last that the log says of the work that was under way.
@@ -264,6 +273,10 @@ func precedingWarnings(events []Event, i int) int {
 	}
 	return i
 }
+
+// underName reports whether a program says something under its name, as it does where it ends badly, and that healthy
+// runs do not print too.
+func (e Event) underName() bool { return programName(e) != "" && !e.Harmless && !e.SeenInSuccess }
 
 // programName is the program that a record names before its first colon.
 func programName(e Event) string {

@@ -54,7 +54,8 @@ func run(logs fs.FS, to string) error {
 			}
 			for line := range strings.Lines(string(raw)) {
 				line = start.ReplaceAllString(line, "")
-				if text := reading.Template(strings.TrimRight(line, "\n")); len(text) > 8 && !work.MatchString(text) {
+				if text := reading.Template(strings.TrimRight(line, "\n")); len(text) > 8 && !work.MatchString(text) &&
+					!surroundings.MatchString(text) {
 					seen[text] = true
 				}
 			}
@@ -96,6 +97,9 @@ var work = regexp.MustCompile(
 	`^(?:Get:|Preparing to|Selecting|Unpacking|Setting up|Removing|Purging|Processing|Log )|://` +
 		`|^(?:[a-z0-9#+.:]*[-#+.*][a-z0-9#+.:*-]* ?)+$`,
 ) // a list of packages
+
+// surroundings are words of the layered folder in which the runs were made: on a machine they tell of a failure.
+var surroundings = regexp.MustCompile("`overlay'")
 
 // sounds is wider than what the reader takes for a failure: the words may grow.
 var sounds = regexp.MustCompile(
