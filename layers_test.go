@@ -23,6 +23,7 @@ var order = []string{
 	"units",
 	"format",
 	"block",
+	"tree",
 	"firmware",
 	"layout",
 	"volumes",

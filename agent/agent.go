@@ -327,7 +327,7 @@ func (a *Agent) take(ctx context.Context, o *climb.Order) error {
 	runs, err := (&climb.Climb{
 		Plan: climb.Plan{
 			Machine: o.Machine, Case: o.Case, Of: len(d.Docket.ToDo), Rungs: []ladder.Rung{rung}, First: true,
-			Disks: d.Docket.Disks,
+			Disks: d.Docket.Disks, Running: m.Boot() != "",
 		},
 		On: m, Attendant: attendant, Record: record, Now: time.Now,
 	}).Run(ctx)

@@ -144,7 +144,7 @@ func newAgent(c *cli.Command, o host.GatherOptions, folder string) *agent.Agent 
 	a := &agent.Agent{Folder: folder, Host: hostName(), Log: log, Every: c.Duration("every")}
 	machine := func(facts *bag.Facts) *host.Machine {
 		return &host.Machine{
-			Path: o.Image, Name: a.Machine(), SectorSize: o.SectorSize, Live: o.Live, Adapters: platform.All(), Facts: facts,
+			Path: o.Image, Root: filesOf(o), Name: a.Machine(), SectorSize: o.SectorSize, Live: o.Live, Adapters: platform.All(), Facts: facts,
 			Now: time.Now,
 		}
 	}
@@ -172,6 +172,14 @@ func newAgent(c *cli.Command, o host.GatherOptions, folder string) *agent.Agent 
 		return noteUndone(j, journal, before)
 	}
 	return a
+}
+
+// filesOf is the folder with the files that options look at, where no disk is named.
+func filesOf(o host.GatherOptions) string {
+	if o.Root == "" && o.Image == "" && o.Live {
+		return "/"
+	}
+	return o.Root
 }
 
 // measured is a digest of facts without when they were gathered.

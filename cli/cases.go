@@ -161,7 +161,7 @@ func readAgain(ctx context.Context, c *cli.Command) error {
 // theCase is the case whose number is the command's only argument or, without one,
 // that of the machine that --image names, read here.
 func theCase(ctx context.Context, c *cli.Command) (*client.CaseDetail, error) {
-	if !c.Args().Present() && (c.IsSet("image") || c.Bool("live")) {
+	if !c.Args().Present() && (c.IsSet("image") || c.String("root") != "" || c.Bool("live")) {
 		return diagnosed(ctx, c, false)
 	}
 	return fetchCase(ctx, c)

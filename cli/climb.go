@@ -13,6 +13,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"diorthos/client"
+	"diorthos/core/action"
 	"diorthos/core/bag"
 	"diorthos/core/climb"
 	"diorthos/core/docket"
@@ -27,12 +28,15 @@ on the disk before is kept in a journal; "diorthos undo JOURNAL" brings it back.
 onto the docket. What was planned, done and borrowed stands in the machine's record beside the
 image; what is borrowed is given back at the end, or by the next climb. What disrupts is asked
 about; what destroys wants the machine's name. A rung that was refused or did not help is passed
-over by the next climb: --only N takes it again. Exit status 1 if a guard or the proof said no, or
+over by the next climb: --only N takes it again. With --live or --root the files of a system are
+changed on a draft first, and then file by file, whichever of them its own tools touched. Exit status 1 if a guard or the proof said no, or
 a rung waits for a person. Without NUMBER the ladder is that of what "diorthos diagnose" found with
 the same --image, and no service is needed.
 
 Examples:
    diorthos climb --image .demo/machines/gannet-crew-2
+   diorthos climb --live
+   diorthos climb --root /mnt/target
    diorthos climb 1 --image .demo/kestrel-office-3.img --dry-run
    diorthos climb 1 --image .demo/kestrel-office-3.img
    diorthos climb 1 --image .demo/kestrel-office-3.img --hands --to 4
@@ -45,6 +49,7 @@ func climbCommand() *cli.Command {
 		Description: climbHelp,
 		Flags: append(serviceFlags(),
 			&cli.StringFlag{Name: "image", Usage: "disk image, block device or machine's folder to work on"},
+			&cli.StringFlag{Name: "root", Usage: "`FOLDER` with the files of a whole system to work on"},
 			sourceFlag(), networkFlag(),
 			&cli.BoolFlag{Name: "dry-run", Usage: "show what would be done and change nothing"},
 			&cli.BoolFlag{
@@ -63,8 +68,13 @@ func climbCommand() *cli.Command {
 			&cli.BoolFlag{Name: "restarted", Usage: "the restart that was owed has been seen"},
 			&cli.BoolFlag{Name: "yes", Usage: "do not ask before a rung that disrupts"},
 			&cli.StringFlag{Name: "confirm", Usage: "the machine's `NAME`, for a rung that destroys"},
-			&cli.StringFlag{Name: "journal", Usage: "journal to write; by default beside the image, or here for a device"},
-			&cli.BoolFlag{Name: "live", Usage: "this is the machine: its start and what came of a step are measured here"},
+			&cli.StringFlag{
+				Name: "journal", Usage: "journal to write; by default beside the image or the folder, or here for a device or --live",
+			},
+			&cli.BoolFlag{
+				Name:  "live",
+				Usage: "this is the machine: its files are changed, and its start and what came of a step are measured, here",
+			},
 			&cli.StringFlag{Name: "resume", Usage: "complete the rung of this journal, which was cut off"},
 			&cli.DurationFlag{
 				Name:  "window",
@@ -109,13 +119,13 @@ func climbCase(ctx context.Context, c *cli.Command) error {
 	if d.Number > 0 {
 		t.service = &reporter{service: service(c), number: d.Number}
 	}
-	if len(chosen.Rungs) > 0 && needsDisk(chosen.Rungs[0], c) {
+	if len(chosen.Rungs) > 0 && needsDisk(chosen.Rungs[0], m) {
 		return usage(c, errors.New("--image is missing: the disk to work on"))
 	}
 	run := &climb.Climb{
 		Plan: climb.Plan{
 			Machine: d.Machine, Case: d.Number, Of: len(d.Docket.ToDo), Rungs: chosen.Rungs, First: chosen.First,
-			Disks: d.Docket.Disks,
+			Disks: d.Docket.Disks, Running: m.Root == "/",
 		},
 		On: m, Attendant: t, Record: record, DryRun: c.Bool("dry-run"), Hands: c.Bool("hands"),
 		Restarted: c.Bool("restarted"), File: c.String("journal"), Resume: c.String("resume"),
@@ -137,8 +147,10 @@ func sortedKeys[V any](m map[int]V) []int {
 	return list
 }
 
-func needsDisk(r ladder.Rung, c *cli.Command) bool {
-	return r.By == knowledge.ByDiorthos && !c.IsSet("image")
+// needsDisk reports whether a rung changes something that was not named.
+func needsDisk(r ladder.Rung, m *host.Machine) bool {
+	a, _ := action.Named(r.Action)
+	return r.By == knowledge.ByDiorthos && m.Path == "" && (m.Root == "" || !a.OnFiles)
 }
 
 // chooseRungs picks the rungs to take. When none is left and something is owed,
@@ -205,8 +217,18 @@ func machineFor(c *cli.Command, name, path string, facts *bag.Facts) (*host.Mach
 	if err != nil {
 		return nil, err
 	}
+	root := c.String("root")
+	switch {
+	case path != "" && host.HoldsSystem(path):
+		path, root = "", path
+	case path == "" && root == "" && c.Bool("live"):
+		root = "/"
+	}
+	if root != "" && c.Bool("rehearse") {
+		return nil, usage(c, errors.New("--rehearse starts a copy of a disk: give it with --image"))
+	}
 	m := &host.Machine{
-		Keys: keys, Path: path, Name: name, SectorSize: c.Int("sector-size"), Live: c.Bool("live"), Adapters: platform.All(),
+		Keys: keys, Path: path, Root: root, Name: name, SectorSize: c.Int("sector-size"), Live: c.Bool("live"), Adapters: platform.All(),
 		Sources: list, Facts: facts, Network: c.Bool("network"), Now: time.Now,
 	}
 	if c.Bool("rehearse") {
@@ -245,7 +267,7 @@ func showNext(t *terminal, d *client.CaseDetail, done int, journal string) {
 	if i < 0 {
 		again := "gather its evidence anew and hand it in"
 		if d.Number < 0 {
-			again = "diorthos diagnose --image " + relative(t.c.String("image"))
+			again = "diorthos diagnose " + lookedAt(t.c)
 		}
 		p.hangingIndent("  then          ", "try again what failed; if it still does, look anew: "+again)
 		return
@@ -253,13 +275,24 @@ func showNext(t *terminal, d *client.CaseDetail, done int, journal string) {
 	next := d.Docket.ToDo[i]
 	how := fmt.Sprintf("diorthos climb %d", d.Number)
 	if d.Number < 0 {
-		how = "diorthos climb --image " + relative(t.c.String("image"))
+		how = "diorthos climb " + lookedAt(t.c)
 	}
 	if next.By == knowledge.ByHands {
 		how += " --hands"
 	}
 	p.hangingIndent("  then          ", fmt.Sprintf("try again what failed; if it still does: rung %d, %s, %s: %s",
 		next.Number, next.Title, whoDoes(next.By), how))
+}
+
+// lookedAt is how the machine was named that was looked at here.
+func lookedAt(c *cli.Command) string {
+	switch {
+	case c.IsSet("image"):
+		return "--image " + relative(c.String("image"))
+	case c.String("root") != "":
+		return "--root " + relative(c.String("root"))
+	}
+	return "--live"
 }
 
 // relative shortens a path below the folder where the command runs.

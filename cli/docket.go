@@ -451,7 +451,7 @@ func showRun(p *page, indent string, r climb.Run) {
 	}
 	writes := climb.ByWhat(r.Planned)
 	for _, w := range writes[:min(len(writes), writesShown)] {
-		p.line("%s  write %s %s at byte %d", indent, w.What, lengthOf(w), w.Offset)
+		p.line("%s  write %s %s%s", indent, w.What, lengthOf(w), placeOf(w))
 	}
 	if more := len(writes) - writesShown; more > 0 {
 		p.line(
@@ -467,6 +467,13 @@ func showRun(p *page, indent string, r climb.Run) {
 	if r.Journal != "" {
 		p.line("%s  journal %s", indent, relative(r.Journal))
 	}
+}
+
+func placeOf(w climb.Planned) string {
+	if w.Offset < 0 { // a file, which is named
+		return ""
+	}
+	return fmt.Sprintf(" at byte %d", w.Offset)
 }
 
 func lengthOf(w climb.Planned) string {

@@ -22,13 +22,15 @@ func ladderCommand() *cli.Command {
 		ArgsUsage: "[NUMBER]",
 		Description: "With --sheet a Markdown file and a page to print are written: exact for this machine, for\n" +
 			"somebody without network. Without NUMBER the ladder is that of what \"diorthos diagnose\" found\n" +
-			"with the same --image.\n\n" +
+			"with the same --image, --root or --live.\n\n" +
 			"Examples:\n" +
 			"   diorthos ladder 1\n" +
 			"   diorthos ladder 1 --sheet .",
 		Flags: append(serviceFlags(),
 			&cli.StringFlag{Name: "sheet", Usage: "write the sheet into `FOLDER`"},
 			&cli.StringFlag{Name: "image", Usage: "the image beside which the record of the machine's climbs lies"},
+			&cli.StringFlag{Name: "root", Usage: "`FOLDER` with the files of the machine's system"},
+			&cli.BoolFlag{Name: "live", Usage: "the running machine"},
 			sectorFlag(), jsonFlag()),
 		Action: showLadder,
 	}

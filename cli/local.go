@@ -166,7 +166,7 @@ func latestOf(d *docket.Docket) time.Time {
 }
 
 func recordPath(c *cli.Command, machine string) string {
-	return (&host.Machine{Path: c.String("image"), Name: machine}).Record()
+	return (&host.Machine{Path: c.String("image"), Root: c.String("root"), Name: machine}).Record()
 }
 
 // outboxOf is the folder beside the record of a machine's climbs.

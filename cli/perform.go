@@ -100,7 +100,7 @@ func perform(
 		return err
 	}
 	plan.Name = name
-	plan.Disks = m.Facts.Disks
+	plan.Disks, plan.Running = m.Facts.Disks, m.Root == "/"
 	record, err := recordFor(c, m, m.Name)
 	if err != nil {
 		return err

@@ -31,13 +31,13 @@ func lookFor(c *cli.Command, path string) (*bag.Facts, error) {
 	if err != nil {
 		return nil, err
 	}
-	l, err := host.Look(host.GatherOptions{
-		Keys:       keys,
-		Image:      path,
-		SectorSize: c.Int("sector-size"),
-		Adapters:   platform.All(),
-		Now:        time.Now(),
-	})
+	o := host.GatherOptions{
+		Keys: keys, Image: path, SectorSize: c.Int("sector-size"), Adapters: platform.All(), Now: time.Now(),
+	}
+	if host.HoldsSystem(path) {
+		o.Image, o.Root = "", path
+	}
+	l, err := host.Look(o)
 	if err != nil {
 		return nil, err
 	}

@@ -1,10 +1,12 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"os"
+	"strings"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -13,6 +15,7 @@ import (
 	"diorthos/core/action"
 	"diorthos/core/block"
 	"diorthos/core/climb"
+	"diorthos/core/tree"
 	"diorthos/host"
 )
 
@@ -27,6 +30,7 @@ func undoCommand() *cli.Command {
 			"   diorthos undo .demo/kestrel-office-3-20261123-081500.journal",
 		Flags: append(serviceFlags(),
 			&cli.StringFlag{Name: "image", Usage: "the disk, if it is not where it was"},
+			&cli.StringFlag{Name: "root", Usage: "the `FOLDER` of the system's files, if it is not where it was"},
 			&cli.BoolFlag{Name: "as-far-as-known", Usage: "bring back what a damaged journal still tells"},
 			&cli.BoolFlag{Name: "dry-run", Usage: "show what the journal holds and change nothing"}, jsonFlag()),
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -44,7 +48,7 @@ func undoCommand() *cli.Command {
 			defer func() { _ = j.Close() }()
 			before := j.State()
 			if !c.Bool("dry-run") {
-				if err := undo(ctx, c.String("image"), j); err != nil {
+				if err := undo(ctx, targetNamed(c), j); err != nil {
 					return refusedUndo(c, err)
 				}
 			}
@@ -63,26 +67,45 @@ func undoCommand() *cli.Command {
 	}
 }
 
+// targetNamed is where a person says that a journal's target lies; empty for where it lay.
+func targetNamed(c *cli.Command) string { return cmp.Or(c.String("image"), c.String("root")) }
+
+// showChanges lists what a journal is about: places of a disk, or files.
+func showChanges(p *page, h block.Head, list []block.Write) {
+	seen := ""
+	for _, w := range list {
+		if len(h.Files) == 0 {
+			p.line("  %s at byte %d", w.What, w.Off)
+			continue
+		}
+		what, _, _ := strings.Cut(w.What, " (") // a large file has several pieces
+		if what != seen && what != tree.FolderTimes {
+			p.line("  %s", what)
+		}
+		seen = what
+	}
+}
+
 func undo(ctx context.Context, image string, j *block.Journal) (err error) {
 	if j.State() == block.Undone {
 		return nil
 	}
-	target := j.Head().Target
-	if image == "" {
-		image = target.Path
+	at := image
+	if at == "" {
+		at = j.Head().Target.Path
 	}
-	used, err := host.InUse(image)
+	used, err := host.InUse(at)
 	for _, u := range used {
-		if err == nil && u.Meets(j.Changes()) {
+		if err == nil && len(j.Head().Files) == 0 && u.Meets(j.Changes()) {
 			return fmt.Errorf(
 				"%s: bytes %d to %d are %s: what is taken back would be written behind the kernel's back; unmount it first",
-				image, u.Off, u.Off+u.Length, u.Where,
+				at, u.Off, u.Off+u.Length, u.Where,
 			)
 		}
 	}
-	dev, err := host.OpenDisk(image, target.SectorSize, false)
+	dev, err := host.OpenTarget(j.Head(), image, false)
 	if err != nil {
-		return fmt.Errorf("%w; if the disk has another name now, give it with --image", err)
+		return fmt.Errorf("%w; if it lies elsewhere now, give it with --image or --root", err)
 	}
 	defer func() { err = errors.Join(err, dev.Close()) }()
 	return j.Undo(ctx, dev)
@@ -147,9 +170,7 @@ func refusedUndo(c *cli.Command, err error) error {
 func showUndo(p *page, j *block.Journal, before block.State, dry bool) {
 	h := j.Head()
 	p.line("%s of %s, %s", p.strong(h.Action), h.Machine, when(h.Started))
-	for _, w := range j.Changes() {
-		p.line("  %s at byte %d", w.What, w.Off)
-	}
+	showChanges(p, h, j.Changes())
 	switch {
 	case before == block.Undone:
 		p.line("%s it was taken back before", markNone)
@@ -164,7 +185,11 @@ func showUndo(p *page, j *block.Journal, before block.State, dry bool) {
 			markNone,
 		)
 	case j.State() == block.Undone:
-		p.line("%s taken back: every byte is as it was", p.good(markGood))
+		what := "byte"
+		if len(h.Files) > 0 {
+			what = "file"
+		}
+		p.line("%s taken back: every %s is as it was", p.good(markGood), what)
 	default:
 		p.line("%s is %s; nothing was changed (dry run)", markNone, before)
 	}

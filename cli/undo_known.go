@@ -24,7 +24,7 @@ func damagedJournal(ctx context.Context, c *cli.Command, path string, err error)
 	}
 	_, _ = fmt.Fprintln(c.Root().ErrWriter, "diorthos:", oneLine(err)+"; nothing was written")
 	defer func() { _ = r.Close() }()
-	dev, opened := openTarget(c.String("image"), r.Head().Target, true)
+	dev, opened := host.OpenTarget(r.Head(), targetNamed(c), true)
 	if opened != nil {
 		return errFound
 	}
@@ -43,13 +43,6 @@ func damagedJournal(ctx context.Context, c *cli.Command, path string, err error)
 	return errFound
 }
 
-func openTarget(image string, target block.Target, readOnly bool) (*block.Image, error) {
-	if image == "" {
-		image = target.Path
-	}
-	return host.OpenDisk(image, target.SectorSize, readOnly)
-}
-
 // undoKnown brings back what a damaged journal still tells, by a journal of its own.
 func undoKnown(ctx context.Context, c *cli.Command, path string) (err error) {
 	r, err := block.Salvage(path)
@@ -57,9 +50,9 @@ func undoKnown(ctx context.Context, c *cli.Command, path string) (err error) {
 		return err
 	}
 	defer func() { err = errors.Join(err, r.Close()) }()
-	dev, err := openTarget(c.String("image"), r.Head().Target, c.Bool("dry-run"))
+	dev, err := host.OpenTarget(r.Head(), targetNamed(c), c.Bool("dry-run"))
 	if err != nil {
-		return fmt.Errorf("%w; if the disk has another name now, give it with --image", err)
+		return fmt.Errorf("%w; if it lies elsewhere now, give it with --image or --root", err)
 	}
 	defer func() { err = errors.Join(err, dev.Close()) }()
 	list, strange, err := r.Back(ctx, dev)
@@ -81,9 +74,7 @@ func undoKnown(ctx context.Context, c *cli.Command, path string) (err error) {
 	p := newPage(c)
 	h := r.Head()
 	p.line("%s of %s, %s", p.strong(h.Action), h.Machine, when(h.Started))
-	for _, w := range list {
-		p.line("  %s at byte %d", w.What, w.Off)
-	}
+	showChanges(p, h, list)
 	switch {
 	case own == "" && len(list) > 0:
 		p.line("%s %s would be brought back; nothing was changed (dry run)", markNone, plural(len(list), "place", "places"))

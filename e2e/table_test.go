@@ -10,11 +10,13 @@ import (
 )
 
 // witness runs a tool that is not ours.
-func witness(t *testing.T, name string, args ...string) {
+func witness(t *testing.T, name string, args ...string) string {
 	t.Helper()
-	if out, err := exec.Command(name, args...).CombinedOutput(); err != nil {
+	out, err := exec.Command(name, args...).CombinedOutput()
+	if err != nil {
 		t.Fatalf("%s: %v: %s", name, err, out)
 	}
+	return string(out)
 }
 
 // A disk whose table leads nowhere is never told that nothing keeps it from starting: the

@@ -40,6 +40,12 @@ func Locate(path string) Place {
 	return at
 }
 
+// HoldsSystem reports whether a path is a folder with the files of a system, and not a machine's folder.
+func HoldsSystem(path string) bool {
+	info, err := os.Stat(path)
+	return err == nil && info.IsDir() && Locate(path).Disk == path
+}
+
 // firmware is the mode of the machine's firmware; empty when not known.
 func (at Place) firmware(adapters []system.Adapter) firmware.Mode {
 	if _, state := at.holder(adapters); state != nil {

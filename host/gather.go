@@ -95,10 +95,7 @@ func Gather(ctx context.Context, out io.Writer, o GatherOptions) (*Gathered, err
 // mended is what the record beside the disk says was done to the machine before. One
 // that cannot be read says nothing.
 func mended(o GatherOptions, name string) []bag.Mended {
-	m := &Machine{Path: o.Image, Name: name}
-	if o.Root != "" {
-		return nil
-	}
+	m := &Machine{Path: o.Image, Root: o.Root, Name: name}
 	r, err := climb.ReadRecord(m.Record(), name)
 	if err != nil {
 		return nil
@@ -205,13 +202,13 @@ func Look(o GatherOptions) (l *Looked, err error) {
 		if err := Root(l.Facts, o.Root, root, o.Adapters); err != nil {
 			return nil, err
 		}
-		l.systems = append(l.systems, inFolder(root, o.Adapters)...)
+		l.surveyFolder(o.Root, root, o)
 	case o.Live:
 		if err = Live(l.Facts, o.Adapters); err != nil {
 			return nil, err
 		}
 		l.Facts.Disks = append(l.Facts.Disks, liveDisks(l.Facts.Devices, o.Adapters)...)
-		l.systems = append(l.systems, inFolder(os.DirFS("/"), o.Adapters)...)
+		l.surveyFolder("/", os.DirFS("/"), o)
 	}
 	if l.Facts.Hardware == nil && l.Facts.Installed != nil && l.Facts.Installed.Architecture != "" {
 		l.Facts.Hardware = &bag.Hardware{Architecture: l.Facts.Installed.Architecture}
@@ -256,11 +253,17 @@ func onDisk(d *bag.Disk) []bag.Volume {
 	return list
 }
 
-func inFolder(root fs.FS, adapters []system.Adapter) []system.Found {
-	if a, _, ok := system.FindOn(adapters, root); ok {
-		return []system.Found{{Adapter: a, Volume: root}}
+// surveyFolder looks at the system of a folder.
+func (l *Looked) surveyFolder(path string, root fs.FS, o GatherOptions) {
+	a, _, ok := system.FindOn(o.Adapters, root)
+	if !ok {
+		return
 	}
-	return nil
+	l.systems = append(l.systems, system.Found{Adapter: a, Volume: root})
+	if f, ok := a.(system.FolderAdapter); ok {
+		l.Facts.Tree = &bag.Tree{Source: absolute(path), Marks: f.FolderMarks(root)}
+		f.SurveyFolder(root, o.Now, l.Facts)
+	}
 }
 
 type gatherer struct {

@@ -24,6 +24,7 @@ import (
 // machine's folder.
 type Machine struct {
 	Path       string // empty when no disk is at hand
+	Root       string // a folder with the files of the machine's system; / of the running one; empty for none
 	Name       string
 	SectorSize int // of an image; 0 for 512
 	Live       bool
@@ -42,8 +43,30 @@ var _ climb.Machine = (*Machine)(nil)
 // errNoDisk means that a rung needs a disk and none was named.
 var errNoDisk = errors.New("no disk to work on: name it with --image")
 
+// openFolder opens the files of a system in a folder, by the adapter that knows it.
+func openFolder(path string, adapters []system.Adapter, readOnly bool) (*inside.Folder, error) {
+	root, err := os.OpenRoot(path)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = root.Close() }() // it was only read
+	a, found, ok := system.FindOn(adapters, root.FS())
+	if !ok {
+		return nil, fmt.Errorf("%s: no system that is known lies there", path)
+	}
+	folder, ok := a.(system.FolderAdapter)
+	if !ok {
+		return nil, fmt.Errorf("%s: %s is only changed on its disk", path, found.Name)
+	}
+	return inside.OpenFolder(path, folder, readOnly)
+}
+
 // Open opens the disk, or the state of the firmware.
 func (m *Machine) Open(a action.Action, readOnly bool) (climb.Device, string, error) {
+	if m.Root != "" && a.OnFiles {
+		f, err := openFolder(m.Root, m.Adapters, readOnly)
+		return f, absolute(m.Root), err
+	}
 	if m.Path == "" {
 		return nil, "", errNoDisk
 	}
@@ -59,6 +82,23 @@ func (m *Machine) Open(a action.Action, readOnly bool) (climb.Device, string, er
 	return dev, absolute(path), nil
 }
 
+// OpenTarget opens what a journal is about, to take the change back or to complete it: a disk, or the files of
+// a folder. path is where it lies now; empty for where it lay.
+func OpenTarget(h block.Head, path string, readOnly bool) (climb.Device, error) {
+	if path == "" {
+		path = h.Target.Path
+	}
+	if len(h.Files) == 0 {
+		return OpenDisk(path, h.Target.SectorSize, readOnly)
+	}
+	f, err := inside.OpenForUndo(path, readOnly)
+	if err != nil {
+		return nil, err
+	}
+	f.Lay(h.Files)
+	return f, nil
+}
+
 // Environment is how actions reach what a disk alone does not tell.
 func (m *Machine) Environment() (action.Environment, error) {
 	e := action.Environment{
@@ -69,7 +109,7 @@ func (m *Machine) Environment() (action.Environment, error) {
 	if m.Rehearsal != nil {
 		e.Rehearse = m.Rehearsal.Check
 	}
-	if m.Path != "" {
+	if m.Path != "" && m.Root == "" {
 		e.InUse = func() ([]action.Used, error) { return InUse(Locate(m.Path).Disk) }
 		if h, state := Locate(m.Path).holder(m.Adapters); state != nil {
 			e.Firmware = h
@@ -81,10 +121,14 @@ func (m *Machine) Environment() (action.Environment, error) {
 // Measure looks at the machine anew.
 func (m *Machine) Measure(context.Context) (*bag.Facts, error) {
 	o := GatherOptions{Live: m.Live, SectorSize: m.SectorSize, Adapters: m.Adapters, Keys: m.Keys, Now: m.Now()}
-	if !m.Live {
+	switch {
+	case m.Live:
+	case m.Root != "":
+		o.Root = m.Root
+	default:
 		o.Image = m.Path
 	}
-	if !m.Live && m.Path == "" {
+	if !m.Live && m.Path == "" && m.Root == "" {
 		return nil, climb.ErrNotAtHand
 	}
 	l, err := Look(o)
@@ -98,15 +142,14 @@ func (m *Machine) Measure(context.Context) (*bag.Facts, error) {
 // Boot is what the running machine calls its present start; empty when the climb
 // works on another machine's disk.
 func (m *Machine) Boot() string {
-	if m.Path != "" && !m.Live {
+	if m.Path != "" && !m.Live || m.Root != "" && m.Root != "/" {
 		return ""
 	}
 	return Boot()
 }
 
-// Journal names a new file for a journal: beside an image; for a device in the
-// folder where the command runs, since a journal must not lie on the disk that
-// it is about.
+// Journal names a new file for a journal, in the machine's folder: a journal must not lie on the disk that it
+// is about.
 func (m *Machine) Journal(path string) (string, int64, error) {
 	stamp := m.Now().UTC().Format("20060102-150405")
 	base := filepath.Join(m.Folder(), fileName(m.Name)+"-"+stamp)
@@ -121,8 +164,12 @@ func (m *Machine) Journal(path string) (string, int64, error) {
 	return file, free, err
 }
 
-// Folder is where journals and the record of climbs lie.
+// Folder is where journals and the record of climbs lie: beside an image or a folder, for a device and the
+// running machine where the command runs.
 func (m *Machine) Folder() string {
+	if m.Root != "" && m.Root != "/" {
+		return filepath.Dir(absolute(m.Root))
+	}
 	if m.Path == "" {
 		return "."
 	}
@@ -170,7 +217,7 @@ func (m *Machine) Target(id action.ID) (t *block.Target, err error) {
 		return nil, err
 	}
 	target := c.Target(path)
-	return &target, nil
+	return &target, c.Close()
 }
 
 func absolute(path string) string {

@@ -10,6 +10,7 @@ import (
 
 	"diorthos/core/bag"
 	"diorthos/core/block"
+	"diorthos/core/tree"
 )
 
 // An ID names an action, such as layout.mend-gpt.
@@ -63,6 +64,7 @@ type Parameter struct {
 type Action struct {
 	ID         ID
 	OnFirmware bool // works on the firmware's state, not on a disk
+	OnFiles    bool // works on the files of a system in a folder as well
 	Destroys   bool // data of users is lost
 	Parameters []Parameter
 
@@ -180,7 +182,12 @@ func (a Action) Need(c *Context) (int64, error) { return a.need(c) }
 // Prove holds what stands there against what was wanted.
 func (a Action) Prove(ctx context.Context, p Proof) []Check { return a.prove(ctx, p) }
 
-// TargetOf is the disk or the firmware's state that an action is for: the one
+// filesTarget is the target of a change of the files of a system in a folder.
+func filesTarget(path string, marks []string) *block.Target {
+	return &block.Target{Path: path, Size: tree.Span, SectorSize: 512, Marks: marks}
+}
+
+// TargetOf is the folder, the disk or the firmware's state that an action is for: the one
 // that its guard accepts; nil if there is none.
 func TargetOf(id ID, facts *bag.Facts) *block.Target {
 	a, ok := all[id]
@@ -193,6 +200,9 @@ func TargetOf(id ID, facts *bag.Facts) *block.Target {
 		}
 		f := facts.State.Firmware
 		return &block.Target{Path: f.Source, Size: f.Size, SectorSize: 512, Marks: []string{f.Mark}}
+	}
+	if a.OnFiles && facts.Tree != nil {
+		return filesTarget(facts.Tree.Source, facts.Tree.Marks)
 	}
 	for _, d := range facts.Disks {
 		if a.Fits(facts, d) {

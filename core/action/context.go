@@ -88,6 +88,16 @@ type Context struct {
 	disk     *bag.Disk
 	params   map[string]string
 	now      time.Time
+	files    *filesDraft // of a system in a folder; nil for a disk
+}
+
+// A filesDraft is the draft of the files of a system in a folder.
+type filesDraft struct {
+	of     system.TreeTarget
+	draft  system.TreeDraft
+	writes []block.Write
+	places []block.Place
+	listed bool
 }
 
 var errNoFirmware = errors.New(
@@ -100,8 +110,12 @@ func (a Action) Open(dev block.Source, e Environment, params map[string]string) 
 	if e.Now != nil {
 		now = e.Now
 	}
-	c := &Context{Environment: e, draft: block.NewDraft(dev), params: params, now: now()}
+	c := &Context{Environment: e, params: params, now: now()}
 	var err error
+	if files, ok := dev.(system.TreeTarget); ok {
+		return c, a.openFiles(c, files)
+	}
+	c.draft = block.NewDraft(dev)
 	if a.OnFirmware {
 		if e.Firmware == nil {
 			return nil, errNoFirmware
@@ -118,14 +132,85 @@ func (a Action) Open(dev block.Source, e Environment, params map[string]string) 
 	return c, nil
 }
 
-// Writes lists what the draft changes.
-func (c *Context) Writes() ([]block.Write, error) { return c.draft.Writes() }
+// openFiles opens the system of a folder over a draft of its files.
+func (a Action) openFiles(c *Context, files system.TreeTarget) (err error) {
+	if !a.OnFiles {
+		return fmt.Errorf("%s works on a disk: give it with --image", a.ID)
+	}
+	c.files = &filesDraft{of: files}
+	if c.files.draft, err = files.Draft(); err != nil {
+		return err
+	}
+	defer func() {
+		if err != nil {
+			err = errors.Join(err, c.Close())
+		}
+	}()
+	adapter, found, ok := system.FindOn(c.Adapters, c.files.draft.Files())
+	if !ok {
+		return errors.New("no system that is known lies in the folder")
+	}
+	opener, ok := adapter.(system.FolderAdapter)
+	if !ok {
+		return fmt.Errorf("%s: %w, where they lie in a folder", found.Name, system.ErrOnlyRead)
+	}
+	s, err := opener.OpenFolder(c.files.draft, system.Options{Mode: c.mode(), Now: c.now})
+	c.systems = []system.Opened{{Title: found.Name, System: s}}
+	return err
+}
 
-// Draft is the target as the action has drafted it.
+// Wanted is what would stand there, to be read as the action reads it. Of files it is the draft itself.
+func (a Action) Wanted(c *Context, e Environment, params map[string]string) (*Context, error) {
+	if c.files != nil {
+		return c, nil
+	}
+	return a.Open(c.draft, e, params)
+}
+
+// Close lets go of the draft.
+func (c *Context) Close() error {
+	if c == nil || c.files == nil || c.files.draft == nil {
+		return nil
+	}
+	draft := c.files.draft
+	c.files.draft = nil
+	return draft.Close()
+}
+
+// Writes lists what the draft changes.
+func (c *Context) Writes() (list []block.Write, err error) {
+	if c.files == nil {
+		return c.draft.Writes()
+	}
+	if !c.files.listed {
+		if c.files.writes, c.files.places, err = c.files.draft.Writes(); err != nil {
+			return nil, err
+		}
+		c.files.listed = true
+		c.files.of.Lay(c.files.places)
+	}
+	return c.files.writes, nil
+}
+
+// Places are those of the paths that the writes are about; nothing for a disk.
+func (c *Context) Places() []block.Place {
+	if c.files == nil {
+		return nil
+	}
+	return c.files.places
+}
+
+// OnFiles reports whether it is of the files of a system in a folder, and not of a disk.
+func (c *Context) OnFiles() bool { return c.files != nil }
+
+// Draft is the target as the action has drafted it; nil where it is the files of a folder.
 func (c *Context) Draft() *block.Draft { return c.draft }
 
 // Target is what the device is known again by.
 func (c *Context) Target(path string) block.Target {
+	if c.files != nil {
+		return *filesTarget(path, c.files.of.Marks())
+	}
 	if c.firmware != nil {
 		return block.Target{
 			Path: path, Size: c.draft.Size(), SectorSize: c.draft.SectorSize(), Marks: []string{c.firmware.Mark},
@@ -255,6 +340,9 @@ func (c *Context) number(name string) (int, error) {
 func able[T any](c *Context) (T, Check) {
 	var none T
 	check := Check{What: "a system lies on the disk that this can be done to"}
+	if c.files != nil {
+		check.What = "a system lies there that this can be done to"
+	}
 	wanted, err := c.number("system")
 	if err != nil {
 		check.Saw = err.Error()

@@ -48,6 +48,12 @@ func systemAction[T any](
 	}
 }
 
+// onFiles makes an action one that works wherever the files of a system lie.
+func onFiles(a Action) Action {
+	a.OnFiles = true
+	return a
+}
+
 // taking gives an action parameters.
 func taking(a Action, list ...Parameter) Action {
 	a.Parameters = append(slices.Clone(a.Parameters), list...)
@@ -81,12 +87,12 @@ func resultCheck(what string, err error, saw string) []Check {
 var systemActions = map[ID]Action{
 	"upkeep.start-types": systemAction(startTypes, proveServices),
 	"upkeep.start-needs": systemAction(startNeeds, proveServices),
-	"upkeep.mend-lists": systemAction(mendLists, func(_ context.Context, s system.StateLists) []Check {
+	"upkeep.mend-lists": onFiles(systemAction(mendLists, func(_ context.Context, s system.StateLists) []Check {
 		list, err := s.StateFaults()
 		return resultCheck(
 			"the lists of the system's own state can be read and agree", errors.Join(err, errIfAny(list)), "all do",
 		)
-	}),
+	})),
 	"upkeep.leftovers-aside": systemAction(leftoversAside, func(_ context.Context, s system.WorkFolders) []Check {
 		return none("no work folder of an earlier attempt is left", s.Leftovers())
 	}),
@@ -173,8 +179,8 @@ var systemActions = map[ID]Action{
 		}
 		return resultCheck("the pending work refers to nothing that is gone", err, "all of it can be done")
 	}),
-	"upkeep.put-back": taking(proving(systemAction(putBack, nil), provePutBack),
-		Parameter{Name: "name", Required: true, Says: "what it is called where it lies aside"}),
+	"upkeep.put-back": onFiles(taking(proving(systemAction(putBack, nil), provePutBack),
+		Parameter{Name: "name", Required: true, Says: "what it is called where it lies aside"})),
 	"upkeep.revert-pending": systemAction(func(_ context.Context, _ *Context, s system.Pending) ([]string, error) {
 		p, err := s.Pending()
 		if err != nil || p == nil {
@@ -259,7 +265,7 @@ var systemActions = map[ID]Action{
 		bootAction("what the loader reads, so that it starts the system on this disk", system.LoaderFiles.PutBootStore),
 		proveBoot[system.LoaderFiles]("store"),
 	),
-	"packages.finish": systemAction(
+	"packages.finish": onFiles(systemAction(
 		func(ctx context.Context, c *Context, s system.PackageTools) ([]string, error) {
 			return s.FinishPackages(ctx, c.toolOptions())
 		},
@@ -268,13 +274,13 @@ var systemActions = map[ID]Action{
 				"every package is at rest, and the next run can begin", s.PackagesAtRest(ctx), "the system's own tools say so",
 			)
 		},
-	),
-	"packages.restore-files": systemAction(
+	)),
+	"packages.restore-files": onFiles(systemAction(
 		func(ctx context.Context, c *Context, s system.Payloads) ([]string, error) {
 			return s.RestorePayloads(ctx, c.Sources, c.toolOptions())
 		},
 		provePayloads,
-	),
+	)),
 	"boot.early-images": systemAction(
 		func(ctx context.Context, c *Context, s system.BootTools) ([]string, error) {
 			return s.RemakeEarlyImages(ctx, c.toolOptions())

@@ -27,6 +27,7 @@ type Facts struct {
 	Gathered time.Time `json:"gathered"`
 	Machine  Machine   `json:"machine"`
 	Disks    []Disk    `json:"disks"`
+	Tree     *Tree     `json:"tree,omitempty"` // where a folder was looked at, or the running machine
 
 	Hardware  *Hardware       `json:"hardware,omitempty"`
 	Firmware  *Firmware       `json:"firmware,omitempty"`
@@ -41,6 +42,12 @@ type Facts struct {
 	LeftOut   []LeftOut       `json:"leftOut,omitempty"` // logs that are there and could not be taken
 	Mended    []Mended        `json:"mended,omitempty"`  // what was done to the machine before, by its record
 	Call      *Call           `json:"call,omitempty"`    // what was told before there was evidence
+}
+
+// A Tree is the files of a system that were looked at in a folder, and not on a disk.
+type Tree struct {
+	Source string   `json:"source"` // the folder; / of the running machine
+	Marks  []string `json:"marks"`  // by which the system is known again
 }
 
 // A Call is what somebody read off a screen, or told.

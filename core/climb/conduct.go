@@ -25,6 +25,8 @@ type Plan struct {
 	Disks   []bag.Disk // to say what would be lost
 	// Name is what has to be typed before data are lost; empty for the machine's.
 	Name string
+	// Running says that the machine runs from the files that are changed: people and services on it notice.
+	Running bool
 }
 
 // Single is the plan of one action that a person named, on what it was found on.
@@ -314,11 +316,15 @@ func (c *Climb) journal(path string, h block.Head, need int64) (*block.Journal, 
 
 // consent asks before what disrupts or destroys.
 func (c *Climb) consent(ctx context.Context, r ladder.Rung, losses []string) error {
-	ask := Consent{Rung: r, Level: r.Invasive, Losses: losses, Name: c.Name}
+	level := r.Invasive
+	if a, _ := action.Named(r.Action); c.Running && a.OnFiles && level == knowledge.Undoable {
+		level = knowledge.Disrupts
+	}
+	ask := Consent{Rung: r, Level: level, Losses: losses, Name: c.Name}
 	if ask.Name == "" {
 		ask.Name = c.Machine
 	}
-	switch r.Invasive {
+	switch level {
 	case knowledge.Disrupts:
 	case knowledge.Destroys:
 	default:

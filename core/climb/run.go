@@ -118,7 +118,7 @@ func StandingOn(rungs []ladder.Rung, runs []Run) map[int]Outcome {
 // Planned is one write in words.
 type Planned struct {
 	What   string `json:"what"`
-	Offset int64  `json:"offset"` // bytes
+	Offset int64  `json:"offset"` // bytes; -1 where a file is changed, and not a disk
 	Length int    `json:"length"` // bytes
 }
 

@@ -5,11 +5,13 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"diorthos/core/action"
 	"diorthos/core/block"
 	"diorthos/core/ladder"
+	"diorthos/core/system"
 )
 
 var (
@@ -104,6 +106,7 @@ func Take(ctx context.Context, rung ladder.Rung, dev block.Device, o Options) (r
 	if err != nil {
 		return t.run, err
 	}
+	defer func() { err = errors.Join(err, before.Close()) }()
 	if err := t.identity(before); err != nil {
 		return t.run, err
 	}
@@ -174,14 +177,18 @@ func (t *taking) draft(ctx context.Context, before *action.Context) (done bool, 
 		return true, fmt.Errorf("rung %d: plan: %w", t.rung.Number, err)
 	}
 	for _, w := range writes {
-		t.run.Planned = append(t.run.Planned, Planned{What: w.What, Offset: w.Off, Length: len(w.Data)})
+		p := Planned{What: w.What, Offset: w.Off, Length: len(w.Data)}
+		if before.OnFiles() {
+			p.Offset = -1
+		}
+		t.run.Planned = append(t.run.Planned, p)
 	}
 	switch {
 	case len(writes) == 0:
 		return true, t.nothing("what it would write stands there already")
 	case !t.DryRun && !t.notInUse(func(u action.Used) bool { return u.Meets(writes) }):
 		return true, t.refused(*action.FirstFailed(t.run.Guard))
-	case t.Environment.Rehearse != nil && !t.action.OnFirmware:
+	case t.Environment.Rehearse != nil && !t.action.OnFirmware && !before.OnFiles():
 		t.phase(Rehearsing)
 		c := t.Environment.Rehearse(ctx, before.Draft())
 		t.run.Guard = append(t.run.Guard, c)
@@ -256,7 +263,7 @@ func (t *taking) prepare(before *action.Context, keeps bool, need int64) (*block
 	}
 	journal, path, err := t.Journal(block.Head{
 		Action: string(t.action.ID), Machine: t.Machine, Case: t.Case, Rung: t.rung.Remedy, Number: t.rung.Number,
-		Target: before.Target(t.Path), Started: t.Now().UTC(), Keeps: keeps,
+		Target: before.Target(t.Path), Started: t.Now().UTC(), Keeps: keeps, Files: before.Places(),
 	}, need)
 	if err != nil {
 		return nil, err
@@ -289,10 +296,11 @@ func (t *taking) write(ctx context.Context, before *action.Context) (err error) 
 	if err != nil {
 		return err
 	}
+	defer func() { err = errors.Join(err, original.Close()) }()
 	if c := sameTarget(t.rung, original); !c.OK { // once more, right before the change
 		return t.refused(c)
 	}
-	wanted, err := t.action.Open(before.Draft(), t.Environment, t.rung.Params)
+	wanted, err := t.action.Wanted(before, t.Environment, t.rung.Params)
 	if err != nil {
 		return t.refuse("what would stand there afterwards can be read", err.Error())
 	}
@@ -367,6 +375,9 @@ func (t *taking) prove(ctx context.Context, journal *block.Journal, p action.Pro
 	} else {
 		p.After = after
 		t.run.Proof = t.action.Prove(ctx, p)
+		if err := after.Close(); err != nil {
+			t.run.Proof = append(t.run.Proof, action.Check{What: "the draft of the proof is gone again", Saw: err.Error()})
+		}
 	}
 	failed := action.FirstFailed(t.run.Proof)
 	switch {
@@ -438,6 +449,10 @@ func Resume(
 // there before and what was to stand there, by the journal. What stands on the
 // device may be torn.
 func (t *taking) recorded(journal *block.Journal) (p action.Proof, err error) {
+	if files, ok := t.dev.(system.TreeTarget); ok { // proofs of files look at what stands there alone
+		files.Lay(journal.Head().Files)
+		return p, nil
+	}
 	for _, side := range []struct {
 		bring func(*block.Draft) error
 		into  **action.Context
@@ -457,7 +472,7 @@ func (t *taking) recorded(journal *block.Journal) (p action.Proof, err error) {
 func sameTarget(rung ladder.Rung, c *action.Context) action.Check {
 	now := c.Target("")
 	check := action.Check{What: "it is the disk that was diagnosed"}
-	if c.OnFirmware() {
+	if c.OnFirmware() || c.OnFiles() {
 		check.What = "it is the machine that was diagnosed"
 	}
 	switch want := rung.Target; {
@@ -469,6 +484,9 @@ func sameTarget(rung ladder.Rung, c *action.Context) action.Check {
 		check.Saw = fmt.Sprintf("its marks are %v, those of the diagnosed one %v", now.Marks, want.Marks)
 	default:
 		check.OK, check.Saw = true, fmt.Sprintf("%d bytes, %s", now.Size, firstMark(now.Marks))
+		if c.OnFiles() {
+			check.Saw = strings.Join(now.Marks, ", ")
+		}
 	}
 	return check
 }

@@ -284,4 +284,9 @@ type Opened struct {
 }
 
 // String names it.
-func (o Opened) String() string { return fmt.Sprintf("%s on partition %d", o.Title, o.Partition) }
+func (o Opened) String() string {
+	if o.Partition == 0 { // its files alone
+		return o.Title
+	}
+	return fmt.Sprintf("%s on partition %d", o.Title, o.Partition)
+}

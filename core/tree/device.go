@@ -7,8 +7,6 @@ import (
 	"sort"
 	"strings"
 
-	"golang.org/x/sys/unix"
-
 	"diorthos/core/block"
 )
 
@@ -60,14 +58,6 @@ func (d *Device) Size() int64 { return Span }
 
 // SectorSize is 512: places are no sectors, and nothing depends on it.
 func (d *Device) SectorSize() int { return 512 }
-
-// Sync makes everything written durable.
-func (d *Device) Sync() error {
-	if !d.readOnly {
-		unix.Sync() // other file systems may be mounted below the folder
-	}
-	return nil
-}
 
 // placeAt is the number of the place that holds a byte; -1 for none.
 func (d *Device) placeAt(off int64) int {
@@ -183,7 +173,7 @@ func Plan(list []Change) (places []block.Place, writes []block.Write, err error)
 		})
 		for from := int64(0); from < length; from += longestWrite {
 			writes = append(writes, block.Write{
-				Off: at + from, Data: data[from:min(from+longestWrite, length)], What: "/" + c.Path + ": " + c.how(),
+				Off: at + from, Data: data[from:min(from+longestWrite, length)], What: c.what(),
 			})
 		}
 		at += (length + alignment - 1) / alignment * alignment
@@ -198,14 +188,22 @@ func folderTime(n Node) int64 {
 	return 0
 }
 
-func (c Change) how() string {
+// FolderTimes is what a write is about that gives a folder its time alone.
+const FolderTimes = "times of folders"
+
+func (c Change) what() string {
+	how := "changed"
+	timed := c.Before
+	timed.Time = c.Now.Time
 	switch {
 	case c.Before.Mode == 0:
-		return "added"
+		how = "added"
 	case c.Now.Mode == 0:
-		return "removed"
-	case string(c.Before.Content) == string(c.Now.Content):
-		return "owner, permissions, time or attributes"
+		how = "removed"
+	case c.Now.IsDir() && timed.Equal(c.Now):
+		return FolderTimes
+	case c.Now.IsDir() || string(c.Before.Content) == string(c.Now.Content):
+		how = "owner, permissions, time or attributes"
 	}
-	return "changed"
+	return "/" + c.Path + ": " + how
 }

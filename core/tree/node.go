@@ -130,6 +130,8 @@ func cut(b []byte, width int) (piece, rest []byte, ok bool) {
 type Files struct {
 	top  *os.File
 	path string
+	// written are folders in which something was written, one of each file system, by its number.
+	written map[uint64]int
 }
 
 // OpenFiles opens those below the folder at path.
@@ -138,11 +140,25 @@ func OpenFiles(path string) (*Files, error) {
 	if err != nil {
 		return nil, &os.PathError{Op: "open", Path: path, Err: err}
 	}
-	return &Files{top: os.NewFile(uintptr(fd), path), path: path}, nil
+	return &Files{top: os.NewFile(uintptr(fd), path), path: path, written: map[uint64]int{}}, nil
 }
 
 // Close lets go of the folder.
-func (f *Files) Close() error { return f.top.Close() }
+func (f *Files) Close() error {
+	err := f.top.Close()
+	for _, fd := range f.written {
+		err = errors.Join(err, unix.Close(fd))
+	}
+	return err
+}
+
+// Sync makes durable what was written, on each file system that something was written to.
+func (f *Files) Sync() (err error) {
+	for _, fd := range f.written {
+		err = errors.Join(err, unix.Syncfs(fd))
+	}
+	return err
+}
 
 // folder opens the folder in which a path lies, by its name alone.
 func (f *Files) folder(name string) (*os.File, error) {
@@ -156,7 +172,10 @@ func (f *Files) folder(name string) (*os.File, error) {
 	return os.NewFile(uintptr(fd), dir), nil
 }
 
-func absent(err error) bool { return errors.Is(err, unix.ENOENT) || errors.Is(err, unix.ENOTDIR) }
+// absent reports whether a path is nothing: also where a link or a file stands in the place of its folder.
+func absent(err error) bool {
+	return errors.Is(err, unix.ENOENT) || errors.Is(err, unix.ENOTDIR) || errors.Is(err, unix.ELOOP)
+}
 
 // Stat is what a path is, without its content, attributes and marks; nothing if it is not there. Changed is when it was
 // changed last in any way, in nanoseconds since 1970.
@@ -214,6 +233,19 @@ func (f *Files) Node(name string) (n Node, err error) {
 	return n, nil
 }
 
+// Names lists what lies in a folder; nothing where the path is no folder.
+func (f *Files) Names(name string) (list []string, err error) {
+	dir, err := f.folder(path.Join(name, "x"))
+	if absent(err) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	list, err = dir.Readdirnames(-1)
+	return list, errors.Join(err, dir.Close())
+}
+
 // fill reads content, attributes and marks.
 func fill(n *Node, dir *os.File, base string) (err error) {
 	fd, err := unix.Openat(int(dir.Fd()), base, unix.O_RDONLY|unix.O_NOFOLLOW|unix.O_NONBLOCK|unix.O_CLOEXEC, 0)
@@ -251,7 +283,7 @@ func attrsOf(fd int) (list []Attr, err error) {
 		return nil, err
 	}
 	for _, name := range strings.Split(strings.TrimSuffix(string(names[:size]), "\x00"), "\x00") {
-		if strings.HasPrefix(name, ownOfDraft) {
+		if name == "" || strings.HasPrefix(name, ownOfDraft) {
 			continue
 		}
 		size, err := unix.Fgetxattr(fd, name, nil)

@@ -33,6 +33,13 @@ func (f *Files) Put(name string, n Node) (err error) {
 	if err := unix.Fstat(int(dir.Fd()), &around); err != nil {
 		return err
 	}
+	if _, known := f.written[around.Dev]; !known {
+		fd, err := unix.FcntlInt(dir.Fd(), unix.F_DUPFD_CLOEXEC, 0)
+		if err != nil {
+			return err
+		}
+		f.written[around.Dev] = fd
+	}
 	if err := put(dir, path.Base(name), n); err != nil {
 		return fmt.Errorf("%s: %w", name, err)
 	}

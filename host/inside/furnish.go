@@ -85,6 +85,9 @@ func (s *session) diskNodes(dev string) error {
 			return err
 		}
 	}
+	if s.loop == nil { // the files of a folder
+		return nil
+	}
 	name := fmt.Sprintf("loop%d", s.loop.number)
 	if err := makeNode(filepath.Join(dev, name), 0o660, unix.Mkdev(loopMajor, uint32(s.loop.number))); err != nil {
 		return err
@@ -149,13 +152,36 @@ const resolver = "/etc/resolv.conf"
 func (s *session) lendResolver() error {
 	at := filepath.Join(s.root, resolver)
 	info, err := os.Lstat(at)
-	if err != nil || !info.Mode().IsRegular() {
+	if err != nil {
 		return nil //nolint:nilerr // a system without such a file goes without
 	}
-	if _, err := os.Stat(resolver); err != nil {
+	text, err := os.ReadFile(resolver)
+	if err != nil {
 		return nil //nolint:nilerr // and so does a computer without one
 	}
+	if info.Mode()&fs.ModeSymlink != 0 {
+		return s.lendResolverAt(at, text)
+	}
+	if !info.Mode().IsRegular() {
+		return nil
+	}
 	return s.mount(resolver, at, "", unix.MS_BIND, "")
+}
+
+// lendResolverAt makes what a link leads to, where that is only of the moment.
+func (s *session) lendResolverAt(link string, text []byte) error {
+	to, err := os.Readlink(link)
+	if err != nil {
+		return err
+	}
+	if !filepath.IsAbs(to) {
+		to = filepath.Join(filepath.Dir(resolver), to)
+	}
+	if to = filepath.Clean(to); !strings.HasPrefix(to, "/run/") {
+		return nil
+	}
+	to = filepath.Join(s.root, to)
+	return errors.Join(os.MkdirAll(filepath.Dir(to), 0o755), os.WriteFile(to, text, 0o644))
 }
 
 const policyFile = "usr/sbin/policy-rc.d"

@@ -38,8 +38,9 @@ type session struct {
 	mounted  []string
 	fats     []*fatFolder
 	files    *os.Root
-	before   tree
-	policy   bool // a policy that starts no service was put there
+	before   listing
+	policy   bool   // a policy that starts no service was put there
+	avoid    string // a folder that may not be hidden
 	volumes  *volumes.Set
 	drafting sync.RWMutex // what is shown of the draft takes turns
 }
@@ -83,16 +84,22 @@ func (s *session) do(f func() error) error {
 // baseFolders are empty folders that a system has, to mount something of one's own at.
 var baseFolders = []string{"/mnt", "/media", "/srv"}
 
-// stage makes a name space of mounts for the thread, and an empty folder in it.
-func (s *session) stage() error {
+// apart makes a name space of mounts for the thread.
+func (s *session) apart() error {
 	if err := unix.Unshare(unix.CLONE_NEWNS); err != nil {
 		return fmt.Errorf("%w: a name space of mounts: %w", ErrNotHere, err)
 	}
 	if err := unix.Mount("", "/", "", unix.MS_REC|unix.MS_PRIVATE, ""); err != nil {
 		return fmt.Errorf("%w: keep mounts to itself: %w", ErrNotHere, err)
 	}
+	return nil
+}
+
+// stage makes an empty folder in the name space.
+func (s *session) stage() error {
 	for _, folder := range baseFolders {
-		if info, err := os.Stat(folder); err == nil && info.IsDir() {
+		hides := s.avoid != "" && strings.HasPrefix(s.avoid+"/", folder+"/")
+		if info, err := os.Stat(folder); err == nil && info.IsDir() && !hides {
 			s.base = folder
 			break
 		}
@@ -113,6 +120,9 @@ func (s *session) stage() error {
 }
 
 func (s *session) enter(ctx context.Context, keys *volumes.Keys, volume int, mounts []system.Mount) error {
+	if err := s.apart(); err != nil {
+		return err
+	}
 	if err := s.stage(); err != nil {
 		return err
 	}

@@ -34,13 +34,7 @@ func (Adapter) Survey(g system.Ground, facts *bag.Facts) {
 	if root := g.Volume(g.System); root != nil {
 		root = g.Whole(root, Adapter{}.Mounts(root))
 		n := &inner{ground: g, number: g.System, fsys: root}
-		for _, f := range append(n.flaws(), lookAtPayloads(n, root)...) {
-			facts.State.Lists = append(facts.State.Lists, f.StateFault)
-		}
-		if more := len(facts.State.Lists) - mostFlaws; more > 0 {
-			facts.State.Lists = facts.State.Lists[:mostFlaws]
-			facts.State.Lists[mostFlaws-1].Text += fmt.Sprintf(" (and %d more things are wrong)", more)
-		}
+		noteFaults(n, root, facts)
 	}
 }
 

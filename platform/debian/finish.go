@@ -8,6 +8,7 @@ import (
 	"os"
 	"path"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -51,10 +52,36 @@ func (n *inner) working(
 		if err != nil || len(changed) == 0 && len(w.did) == 0 {
 			return err
 		}
-		did = append(w.did, summary(changed))
+		did = append(append(w.did, summary(changed)), w.leftToDo(changed)...)
 		return nil
 	})
 	return did, err
+}
+
+// unitFiles are folders in which the service manager finds what it runs.
+var unitFiles = []string{"usr/lib/systemd/system/", "lib/systemd/system/", "etc/systemd/system/"}
+
+// leftToDo says what a draft of files leaves to the machine itself.
+func (w *worker) leftToDo(changed []system.Change) (list []string) {
+	if w.n.tree == nil {
+		return nil
+	}
+	if _, err := w.in.Files().Stat(system.MenuOwed); err == nil {
+		list = append(list, "left to do on the machine itself: update-grub, since the loader's menu is made from its disks")
+	}
+	var units []string
+	for _, c := range changed {
+		for _, folder := range unitFiles {
+			if name, ok := strings.CutPrefix(c.Path, folder); ok && !strings.Contains(name, "/") && c.How != system.FileRemoved {
+				units = append(units, name)
+			}
+		}
+	}
+	if len(units) > 0 {
+		list = append(list, "left to do if it is running: systemctl daemon-reload, then systemctl restart "+
+			strings.Join(slices.Compact(units), " "))
+	}
+	return list
 }
 
 // summary says in a line which files differ.

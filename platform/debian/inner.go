@@ -23,6 +23,7 @@ type inner struct {
 	dev    block.Device
 	number int
 	enter  system.Enter
+	tree   system.Tree // the files of a folder; nil where they lie on a disk
 	keys   *volumes.Keys
 	now    time.Time
 	ground system.Ground
@@ -31,10 +32,15 @@ type inner struct {
 
 // within enters the system, and leaves it whatever happens: what f has changed is in the draft.
 func (n *inner) within(ctx context.Context, f func(in system.Inside) error) (err error) {
-	if n.enter == nil {
-		return errors.New("to change files of this system it has to be entered, which cannot be done here")
+	var in system.Inside
+	switch {
+	case n.tree != nil:
+		in, err = n.tree.Enter(ctx)
+	case n.enter != nil:
+		in, err = n.enter(ctx, n.dev, n.keys, n.number, n.mounts())
+	default:
+		err = errNotInside
 	}
-	in, err := n.enter(ctx, n.dev, n.keys, n.number, n.mounts())
 	if err != nil {
 		return err
 	}
@@ -67,6 +73,9 @@ func (n *inner) mounts() (list []system.Mount) {
 
 // files reads the system's volume as it stands in the draft.
 func (n *inner) files() fs.FS {
+	if n.tree != nil {
+		return n.tree.Files()
+	}
 	g := system.GroundOf(n.dev, n.ground.Table, n.keys, n.number)
 	root := g.Volume(n.number)
 	if root == nil {

@@ -11,8 +11,8 @@ import (
 	"diorthos/core/system"
 )
 
-// A tree is what is known of each file of a system, by its path.
-type tree map[string]standing
+// A listing is what is known of each file of a system, by its path.
+type listing map[string]standing
 
 // standing is by what a file is known to be as it was.
 type standing struct {
@@ -25,8 +25,8 @@ type standing struct {
 var notOfTheDraft = []string{"dev", "proc", "sys", "run"}
 
 // scan looks at every file. It is done by the thread of the session.
-func (s *session) scan() (tree, error) {
-	t := tree{}
+func (s *session) scan() (listing, error) {
+	t := listing{}
 	err := filepath.WalkDir(s.root, func(path string, d fs.DirEntry, err error) error {
 		if err != nil {
 			if d != nil && d.IsDir() {
@@ -50,7 +50,7 @@ func (s *session) scan() (tree, error) {
 
 // Changed lists what differs from how the system was entered.
 func (s *session) Changed() (list []system.Change, err error) {
-	var now tree
+	var now listing
 	if err := s.do(func() error {
 		now, err = s.scan()
 		return err

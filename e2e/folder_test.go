@@ -1,0 +1,182 @@
+package e2e
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+)
+
+// debianFolder makes a folder with the files of a small Debian system: the packages of this computer that dpkg,
+// apt and scripts need, by their own lists of files, and a database that knows those alone.
+func debianFolder(t *testing.T) string {
+	t.Helper()
+	root := filepath.Join(t.TempDir(), "lerrick-kiosk-2")
+	if madeFolder != "" {
+		witness(t, "cp", "-a", madeFolder, root)
+		return root
+	}
+	script := `set -e
+root=$0; mkdir -p "$root"
+names=$(dpkg-query -W -f '${Essential} ${Priority} ${Package} ${db:Status-Abbrev}\n' |
+  awk '($1 == "yes" || $3 == "apt" || $3 == "dpkg" || $3 == "mawk") && $NF == "ii" { print $(NF-1) }' | sort -u)
+for round in 1 2 3 4 5 6; do
+  names=$( (echo "$names"; dpkg-query -W -f '${Pre-Depends}, ${Depends}\n' $names 2>/dev/null | tr ',|' '\n\n' |
+    sed -E 's/^ *([a-z0-9+.-]+).*/\1/' | sort -u | while read -r n; do
+      [ -z "$n" ] || dpkg-query -W -f '${Package}\n' "$n" 2>/dev/null; done) | sort -u)
+done
+for d in bin sbin lib lib64; do mkdir -p "$root/usr/$d"; ln -s usr/$d "$root/$d"; done
+mkdir -p "$root"/{dev,proc,sys,run,tmp,home/anna,srv,root,etc/apt/{preferences.d,apt.conf.d,trusted.gpg.d,sources.list.d},var/lib/dpkg/info,var/lib/dpkg/updates} \
+  "$root"/var/lib/{dpkg/triggers,dpkg/parts,dpkg/alternatives,apt/lists/partial} "$root"/var/cache/{apt/archives/partial,debconf} \
+  "$root"/var/log/apt "$root"/var/tmp "$root"/etc/alternatives "$root"/repo
+chmod 1777 "$root/tmp" "$root/var/tmp"
+dpkg-query -L $names | sort -u | sed 's#^/\(bin\|sbin\|lib\|lib64\)/#/usr/\1/#' |
+  grep -vE '^/usr/share/(doc|man|locale|info)/|^/(bin|sbin|lib|lib64)$' | while read -r f; do
+    if [ -f "$f" ] || [ -L "$f" ]; then echo "${f#/}"; fi; done |
+  tar -C / --no-recursion -T - -cf - 2>/dev/null | tar -C "$root" -xf -
+for n in $names; do
+  dpkg-query -s "$n" | awk 'NF'; echo
+  for f in /var/lib/dpkg/info/"$n".* /var/lib/dpkg/info/"$n":*.*; do [ ! -e "$f" ] || cp "$f" "$root/var/lib/dpkg/info/"; done
+done >"$root/var/lib/dpkg/status"
+for f in "$root"/var/lib/dpkg/info/*.list; do grep -vE '^/usr/share/(doc|man|locale|info)/' "$f" >"$f.x"; mv "$f.x" "$f"; done
+cp /var/lib/dpkg/info/format "$root/var/lib/dpkg/info/"
+: >"$root/var/lib/dpkg/available"; : >"$root/etc/apt/sources.list"
+cp /etc/passwd /etc/group /etc/shadow /etc/gshadow "$root/etc/"
+cp /usr/lib/os-release "$root/usr/lib/"; ln -sf ../usr/lib/os-release "$root/etc/os-release"
+cp /var/lib/dpkg/alternatives/awk "$root/var/lib/dpkg/alternatives/" 2>/dev/null && cp -P /etc/alternatives/awk "$root/etc/alternatives/" || :
+cp -P /usr/bin/awk "$root/usr/bin/"
+echo lerrick-kiosk-2 >"$root/etc/hostname"
+echo "the harbour's timetable" >"$root/home/anna/letter"
+ldconfig -r "$root"`
+	if out, err := exec.CommandContext(t.Context(), "bash", "-c", script, root).CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	kept := filepath.Join(filepath.Dir(binary), "folder") // it goes with the binary
+	witness(t, "cp", "-a", root, kept)
+	madeFolder = kept
+	return root
+}
+
+// madeFolder is one that was made before.
+var madeFolder string
+
+// inFolder runs a command inside a folder's system, as its technician would.
+func inFolder(t *testing.T, root, command string) string {
+	t.Helper()
+	out, err := exec.CommandContext(t.Context(), "unshare", "--mount", "sh", "-c",
+		`mount -t proc proc "$0/proc" && mount --rbind /dev "$0/dev" &&
+		exec chroot "$0" env -i PATH=/usr/sbin:/usr/bin:/sbin:/bin DEBIAN_FRONTEND=noninteractive LC_ALL=C sh -c "$1"`,
+		root, command).CombinedOutput()
+	if err != nil {
+		return string(out) + err.Error()
+	}
+	return string(out)
+}
+
+// packageIn makes a package file in a folder's /repo, with a script that configures it.
+func packageIn(t *testing.T, root, name, version, script string) {
+	t.Helper()
+	tree := filepath.Join(t.TempDir(), name)
+	control := "Package: " + name + "\nVersion: " + version + "\nArchitecture: all\n" +
+		"Maintainer: Skerrow Ferries IT <it@skerrow.example>\nDescription: " + name + "\n"
+	for file, text := range map[string]string{
+		"DEBIAN/control": control, "DEBIAN/postinst": "#!/bin/sh\nset -e\n" + script + "\n", "usr/share/" + name + "/text": version,
+	} {
+		if err := os.MkdirAll(filepath.Dir(filepath.Join(tree, file)), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(filepath.Join(tree, file), []byte(text), 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	witness(t, "dpkg-deb", "--root-owner-group", "-b", tree, filepath.Join(root, "repo", name+"_"+version+"_all.deb"))
+}
+
+// standing is what every file of a folder is: kind, mode, owner, size, time, where a link leads, and its sum; but for
+// apt's cache of what it has read, which looking makes anew.
+func standing(t *testing.T, root string) string {
+	t.Helper()
+	return witness(t, "sh", "-c", `cd "$0" && find . -xdev ! -name 'pkgcache.bin' ! -name 'lock*' -printf '%p %y %m %U %G %s %T@ %l\n' | sort &&
+		find . -xdev -type f ! -name 'pkgcache.bin' -print0 | sort -z | xargs -0 sha256sum`, root)
+}
+
+// A system in a folder, as of a mounted disk or of the running machine, is diagnosed and mended by its own tools on a
+// draft: the proof is dpkg's own, users' files stay, and undo brings every file back as it was.
+func TestASystemInAFolderIsMended(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("a draft of a folder is mounted, which takes root")
+	}
+	root := debianFolder(t)
+	alone := &stage{t: t, url: "http://127.0.0.1:1"}
+	if out := inFolder(t, root, "dpkg --audit && apt-get check -q && echo fit"); !strings.HasSuffix(out, "fit\n") {
+		t.Fatalf("the system is not fit to begin with: %s", out)
+	}
+	healthy := standing(t, root)
+	alone.must(0, "diagnose", "--root", root)
+	wants(t, alone.must(0, "upkeep", "do", "mend-lists", root), "nothing to do")
+	if standing(t, root) != healthy {
+		t.Error("a healthy system was changed")
+	}
+
+	packageIn(t, root, "skerrow-deck", "1.0", `[ -e /srv/berths ] || { echo "deck: the list of berths is missing" >&2; exit 3; }`)
+	inFolder(t, root, "apt-get -y install /repo/skerrow-deck_1.0_all.deb")
+	broken := standing(t, root)
+	wants(t, alone.must(1, "diagnose", "--root", root), "A package's own script failed", "by Diorthos",
+		"deck: the list of berths is missing")
+	dry := alone.must(0, "climb", "--root", root, "--dry-run")
+	wants(t, dry, "planned, nothing changed", "skerrow-deck.postinst: removed", "it is the machine that was diagnosed")
+	if standing(t, root) != broken {
+		t.Error("a dry run changed something")
+	}
+
+	lock := holdLock(t, root)
+	if r := alone.run("climb", "--root", root); r.status != 2 || !strings.Contains(r.errout, "wait until it has ended") {
+		t.Errorf("a climb while apt works: status %d: %s", r.status, r.errout)
+	}
+	if err := lock.Process.Kill(); err != nil {
+		t.Fatal(err)
+	}
+	_ = lock.Wait() // it was killed
+
+	wants(t, alone.must(0, "climb", "--root", root), "proven", "the system's own tools say so", "take it back")
+	if out := inFolder(t, root, "dpkg --audit; apt-get check -q >/dev/null && echo fit"); out != "fit\n" {
+		t.Errorf("after the climb: %s", out)
+	}
+	wants(t, inFolder(t, root, "cat /home/anna/letter"), "the harbour's timetable")
+	journals, err := filepath.Glob(filepath.Join(filepath.Dir(root), "*.journal"))
+	if err != nil || len(journals) != 1 {
+		t.Fatalf("%v, %v", journals, err)
+	}
+	wants(t, alone.must(0, "undo", journals[0]), "/usr/share/skerrow-deck/text: removed", "every file is as it was")
+	if now := standing(t, root); now != broken {
+		t.Errorf("the undo left a difference:\n%s", firstDifference(now, broken))
+	}
+	if out := witness(t, "sh", "-c", "grep -c diorthos /proc/self/mountinfo || :"); strings.TrimSpace(out) != "0" {
+		t.Errorf("%s mounts were left", out)
+	}
+}
+
+// holdLock has another process lock what apt locks.
+func holdLock(t *testing.T, root string) *exec.Cmd {
+	t.Helper()
+	c := exec.CommandContext(t.Context(), "perl", "-MFcntl=:DEFAULT", "-e",
+		`open F, ">", $ARGV[0]; my $l = pack("s s l! l! i", 1, 0, 0, 0, 0); fcntl(F, F_SETLK, $l) or die; sleep 60`,
+		filepath.Join(root, "var/lib/dpkg/lock-frontend"))
+	if err := c.Start(); err != nil {
+		t.Fatal(err)
+	}
+	time.Sleep(300 * time.Millisecond)
+	return c
+}
+
+func firstDifference(a, b string) string {
+	x, y := strings.Split(a, "\n"), strings.Split(b, "\n")
+	for i := range x {
+		if i >= len(y) || x[i] != y[i] {
+			return x[i] + "\n" + y[min(i, len(y)-1)]
+		}
+	}
+	return "one is longer"
+}
