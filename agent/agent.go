@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"maps"
 	mathrand "math/rand/v2"
 	"os"
 	"path/filepath"
@@ -17,7 +18,9 @@ import (
 	"time"
 
 	"diorthos/client"
+	"diorthos/core/action"
 	"diorthos/core/bag"
+	"diorthos/core/block"
 	"diorthos/core/climb"
 	"diorthos/core/docket"
 	"diorthos/core/knowledge"
@@ -34,6 +37,8 @@ type Agent struct {
 	// Gather writes a bag of the machine, and says by what it differs from another one: a
 	// digest of what was measured without the time.
 	Gather func(ctx context.Context, path string) (digest string, err error)
+	// Target is what an action that a person named would change, by which it is known again.
+	Target func(action.ID) (*block.Target, error)
 	// Undo takes back what a journal did.
 	Undo func(ctx context.Context, journal string) error
 	Host string // name of this computer, for climbs
@@ -62,6 +67,8 @@ type kept struct {
 	// Journals are those of orders, by the machine's case and the remedy, to take them back.
 	Journals map[string]string `json:"journals"`
 	Sent     string            `json:"sent"`
+	// Held is what the service wants to be held back, each with why that cannot be done here; empty where it is.
+	Held map[string]string `json:"held,omitempty"`
 }
 
 const keptName = "agent.json"
@@ -184,11 +191,14 @@ func (a *Agent) once(ctx context.Context, look *time.Time, every time.Duration) 
 	if wait == 0 {
 		wait = 30 * time.Second
 	}
-	o, err := a.service.NextOrder(ctx, wait)
-	if err != nil || o == nil {
+	task, err := a.service.NextTask(ctx, wait, slices.Sorted(maps.Keys(a.keep.Held)))
+	if err != nil {
 		return err
 	}
-	return a.carryOut(ctx, o)
+	if err := a.hold(ctx, task.Held); err != nil || task.Order == nil {
+		return err
+	}
+	return a.carryOut(ctx, task.Order)
 }
 
 // signOn gets a token when the one that is held is about to end.
@@ -327,7 +337,7 @@ func (a *Agent) take(ctx context.Context, o *climb.Order) error {
 	runs, err := (&climb.Climb{
 		Plan: climb.Plan{
 			Machine: o.Machine, Case: o.Case, Of: len(d.Docket.ToDo), Rungs: []ladder.Rung{rung}, First: true,
-			Disks: d.Docket.Disks, Running: m.Boot() != "",
+			Disks: d.Docket.Disks,
 		},
 		On: m, Attendant: attendant, Record: record, Now: time.Now,
 	}).Run(ctx)

@@ -18,6 +18,7 @@ import (
 
 	"diorthos/agent"
 	"diorthos/client"
+	"diorthos/core/action"
 	"diorthos/core/bag"
 	"diorthos/core/block"
 	"diorthos/core/climb"
@@ -159,6 +160,7 @@ func newAgent(c *cli.Command, o host.GatherOptions, folder string) *agent.Agent 
 		}
 		return measured(g.Facts)
 	}
+	a.Target = func(id action.ID) (*block.Target, error) { return machine(nil).Target(id) }
 	a.Undo = func(ctx context.Context, journal string) (err error) {
 		j, err := block.OpenJournal(journal)
 		if err != nil {

@@ -1,9 +1,11 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -138,14 +140,7 @@ func climbCase(ctx context.Context, c *cli.Command) error {
 	return showClimbed(c, t, d, runs, err)
 }
 
-func sortedKeys[V any](m map[int]V) []int {
-	var list []int
-	for k := range m {
-		list = append(list, k)
-	}
-	slices.Sort(list)
-	return list
-}
+func sortedKeys[K cmp.Ordered, V any](m map[K]V) []K { return slices.Sorted(maps.Keys(m)) }
 
 // needsDisk reports whether a rung changes something that was not named.
 func needsDisk(r ladder.Rung, m *host.Machine) bool {

@@ -239,11 +239,13 @@ func outbreaksCommand() *cli.Command {
 		ArgsUsage: "[NUMBER]",
 		Description: "An outbreak is raised once, by a sequential test, as soon as a failure comes far more often " +
 			"than before.\n" +
-			"What is held is noted here and told to people and to their tools (webhook, e-mail) until it is lifted;\n" +
-			"it is for them to act on it: agents do not keep machines from it yet.\n\n" +
+			"What is held is told to people and to their tools (webhook, e-mail), and every machine of the kind that " +
+			"has an\n" +
+			"agent keeps its own tools from beginning it, until it is lifted. WHAT is, of a Debian machine, PACKAGE,\n" +
+			"PACKAGE=VERSION or 'release CODENAME'; of a Corbel one the title or number of what is on offer.\n\n" +
 			"Examples:\n" +
 			"   diorthos outbreaks\n" +
-			"   diorthos outbreaks 1 --hold 'Update 2026-11'\n" +
+			"   diorthos outbreaks 1 --hold 'Corbel 7.2 update of November'\n" +
 			"   diorthos outbreaks 1 --lift",
 		Flags: append(serviceFlags(),
 			&cli.StringFlag{Name: "hold", Usage: "hold `WHAT` back: a release, an update or a package"},
@@ -278,7 +280,7 @@ func outbreaksCommand() *cli.Command {
 				}
 				held := ""
 				if o.Held != "" && o.LiftedAt == nil {
-					held = o.Held + ", by " + o.HeldBy
+					held = fmt.Sprintf("%s, by %s, on %d of %d", o.Held, o.HeldBy, o.HeldOn, o.HeldOf)
 				}
 				rows = append(rows, []string{
 					strconv.FormatInt(
@@ -288,11 +290,29 @@ func outbreaksCommand() *cli.Command {
 				})
 			}
 			p.table([]string{"№", "failure", "machines", "raised", "state", "held back", "cohort"}, rows, 1)
+			for _, o := range list {
+				showHoldProblems(p, o)
+			}
 			if going {
 				return errFound
 			}
 			return nil
 		},
+	}
+}
+
+// showHoldProblems says which machines do not hold something back, those together for which it is the same.
+func showHoldProblems(p *page, o client.Outbreak) {
+	why := map[string][]string{}
+	for _, m := range o.HoldProblems {
+		why[m.Problem] = append(why[m.Problem], m.Machine)
+	}
+	for _, problem := range sortedKeys(why) {
+		who := why[problem][0] + " does"
+		if n := len(why[problem]); n > 1 {
+			who = fmt.Sprintf("%d machines do", n)
+		}
+		p.hangingIndent("  "+p.bad(markBroken)+" ", fmt.Sprintf("%s not hold %s back: %s", who, o.Held, problem))
 	}
 }
 
@@ -314,8 +334,8 @@ func hold(ctx context.Context, c *cli.Command) error {
 	if c.Bool("lift") {
 		newPage(c).line("%s %s is no longer held back", markGood, o.Held)
 	} else {
-		newPage(c).line("%s %s is held back, by %s: it is told to everybody, and machines are not kept from it by themselves",
-			markGood, o.Held, o.HeldBy)
+		newPage(c).line("%s %s is held back, by %s: told to everybody, and to %s, of which %d hold it back so far",
+			markGood, o.Held, o.HeldBy, plural(o.HeldOf, "agent", "agents"), o.HeldOn)
 	}
 	return nil
 }

@@ -179,6 +179,30 @@ func putBackCommand() *cli.Command {
 	}
 }
 
+// holdCommand holds something back on one machine, or lets it go.
+func holdCommand(name string, id action.ID, usage string) *cli.Command {
+	return &cli.Command{
+		Name: name, Usage: usage, ArgsUsage: "WHAT IMAGE|FOLDER",
+		Description: "WHAT is, of a Debian machine, PACKAGE, PACKAGE=VERSION or 'release CODENAME'; of a Corbel one the title\n" +
+			"or number of what is on offer. / is the running machine. On all machines with an agent: diorthos outbreaks.\n\n" +
+			"Examples:\n" +
+			"   diorthos upkeep " + name + " 'Corbel 7.2 update of November' .demo/machines/gannet-crew-2\n" +
+			"   diorthos upkeep " + name + " 'release trixie' /",
+		Flags: changeFlags(),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			a, err := args(c, "WHAT", "IMAGE")
+			if err != nil {
+				return err
+			}
+			facts, err := lookFor(c, a[1])
+			if err != nil {
+				return err
+			}
+			return runAction(ctx, c, facts, a[1], id, map[string]string{"what": a[0]})
+		},
+	}
+}
+
 // asideCommand lists what was moved aside.
 func asideCommand() *cli.Command {
 	return &cli.Command{

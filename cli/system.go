@@ -231,6 +231,8 @@ func upkeepCommand() *cli.Command {
 				},
 				Action: cutList},
 			settingsSet(), settingsCommand(), putBackCommand(), asideCommand(),
+			holdCommand("hold", action.HoldBack, "keep a release, an update or a package from being begun"),
+			holdCommand("release", action.LetGo, "let what is held back be begun again"),
 			{Name: "do", Usage: "take one action", ArgsUsage: "ACTION IMAGE|FOLDER",
 				Description: "The actions: " + strings.Join(names, ", ") +
 					".\n" +

@@ -34,7 +34,64 @@ func wavesCommand() *cli.Command {
 			&cli.BoolFlag{Name: "take-back", Usage: "undo it on the machines where it was done, the newest first"},
 			jsonFlag()),
 		Action: waves,
+		Commands: []*cli.Command{{
+			Name: "rules", Usage: "show or set when, and on how many machines at once, orders are begun at a site",
+			ArgsUsage: "[SITE]",
+			Description: "An order that was begun is carried out to its end. Without a rule they are begun at any hour, on any number.\n\n" +
+				"Examples:\n" +
+				"   diorthos waves rules\n" +
+				"   diorthos waves rules 'Lerrick Terminal' --window 20:00-05:00 --zone Europe/Oslo --at-once 2\n" +
+				"   diorthos waves rules 'Lerrick Terminal' --window always",
+			Flags: append(serviceFlags(),
+				&cli.StringFlag{Name: "window", Usage: "`FROM-TO`, as 20:00-05:00; or always"},
+				&cli.StringFlag{Name: "zone", Usage: "zone of these times, such as Europe/Oslo", Value: "UTC"},
+				&cli.IntFlag{Name: "at-once", Usage: "machines at a time; 0 for any number"}, jsonFlag()),
+			Action: siteRules,
+		}},
 	}
+}
+
+func siteRules(ctx context.Context, c *cli.Command) error {
+	if c.Args().Len() > 1 {
+		return usage(c, errors.New("want one SITE: put its name between quotation marks"))
+	}
+	if c.Args().Present() && (c.IsSet("window") || c.IsSet("at-once")) {
+		rule := client.SiteRule{Site: c.Args().First(), Zone: c.String("zone"), AtOnce: c.Int("at-once")}
+		if w := c.String("window"); w != "" && w != "always" {
+			var ok bool
+			if rule.Opens, rule.Closes, ok = strings.Cut(w, "-"); !ok {
+				return usage(c, fmt.Errorf("--window %q: want FROM-TO, as 20:00-05:00, or always", w))
+			}
+		}
+		if _, err := service(c).SetSiteRule(ctx, rule); err != nil {
+			return err
+		}
+	}
+	list, err := service(c).SiteRules(ctx)
+	if err != nil {
+		return err
+	}
+	if done, err := writeJSON(c, list); done {
+		return err
+	}
+	p := newPage(c)
+	if len(list) == 0 {
+		p.line("No site has a rule: orders are begun at any hour, on any number of machines at once")
+		return nil
+	}
+	var rows [][]string
+	for _, r := range list {
+		window, atOnce := "always", "any number"
+		if r.Opens != "" {
+			window = fmt.Sprintf("%s to %s %s", r.Opens, r.Closes, r.Zone)
+		}
+		if r.AtOnce > 0 {
+			atOnce = strconv.Itoa(r.AtOnce)
+		}
+		rows = append(rows, []string{r.Site, window, atOnce, r.By, when(r.At)})
+	}
+	p.table([]string{"site", "orders are begun", "at once", "by", "since (UTC)"}, rows, 0)
+	return nil
 }
 
 func waves(ctx context.Context, c *cli.Command) error {

@@ -154,13 +154,28 @@ func (c *Client) SignOn(ctx context.Context, s SignOn) (*SignedOn, error) {
 	return &done, err
 }
 
-// NextOrder waits for an order, up to so long; nil when none came.
-func (c *Client) NextOrder(ctx context.Context, wait time.Duration) (*AgentOrder, error) {
-	var body struct {
-		Order *AgentOrder `json:"order"`
-	}
-	err := c.get(ctx, "/api/v1/order?"+url.Values{"wait": {wait.String()}}.Encode(), &body)
-	return body.Order, err
+// A Task is what an agent is to do.
+type Task struct {
+	Order *AgentOrder `json:"order,omitempty"`
+	Held  []string    `json:"held" doc:"What the machine has to hold back"`
+}
+
+// NextTask waits for an order, or until what has to be held back is something else, up to so long.
+func (c *Client) NextTask(ctx context.Context, wait time.Duration, held []string) (*Task, error) {
+	var task Task
+	query := url.Values{"wait": {wait.String()}, "held": held}
+	return &task, c.get(ctx, "/api/v1/order?"+query.Encode(), &task)
+}
+
+// TellHeld tells what a machine holds back, each with why it cannot; empty where it can.
+func (c *Client) TellHeld(ctx context.Context, held map[string]string) error {
+	var none struct{}
+	return c.send(ctx, http.MethodPut, "/api/v1/held", HeldReport{Held: held}, &none)
+}
+
+// A HeldReport is what an agent says of what its machine holds back.
+type HeldReport struct {
+	Held map[string]string `json:"held" doc:"Why it cannot, by what is held back; empty where it can"`
 }
 
 // ReportOrder tells how an order stands.

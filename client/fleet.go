@@ -46,8 +46,44 @@ type Outbreak struct {
 	Held     string      `json:"held,omitempty" doc:"What is held back because of it"`
 	HeldBy   string      `json:"heldBy,omitempty"`
 	HeldAt   *time.Time  `json:"heldAt,omitempty"`
-	LiftedBy string      `json:"liftedBy,omitempty"`
-	LiftedAt *time.Time  `json:"liftedAt,omitempty"`
+	HeldOn   int         `json:"heldOn,omitempty" doc:"Machines with an agent that hold it back, as they say"`
+	HeldOf   int         `json:"heldOf,omitempty" doc:"Machines with an agent"`
+	// HoldProblems are those that cannot.
+	HoldProblems []HoldProblem `json:"holdProblems,omitempty" doc:"Machines that cannot hold it back, at most 20"`
+
+	LiftedBy string     `json:"liftedBy,omitempty"`
+	LiftedAt *time.Time `json:"liftedAt,omitempty"`
+}
+
+// A HoldProblem is why a machine cannot hold something back.
+type HoldProblem struct {
+	Machine string `json:"machine"`
+	Problem string `json:"problem"`
+}
+
+// A SiteRule says when, and on how many machines at once, orders may be carried out at a site.
+type SiteRule struct {
+	Site   string    `json:"site" minLength:"1" maxLength:"200"`
+	Opens  string    `json:"opens,omitempty" maxLength:"5" doc:"Time of day from which orders may be begun; empty for always"`
+	Closes string    `json:"closes,omitempty" maxLength:"5" doc:"Time of day until which"`
+	Zone   string    `json:"zone,omitempty" maxLength:"60" doc:"Zone of the times, such as Europe/Oslo; UTC by default"`
+	AtOnce int       `json:"atOnce,omitempty" minimum:"0" maximum:"100000" doc:"Machines at a time; 0 for any number"`
+	By     string    `json:"by,omitempty" readOnly:"true"`
+	At     time.Time `json:"at,omitzero" readOnly:"true"`
+}
+
+// SiteRules lists those that there are.
+func (c *Client) SiteRules(ctx context.Context) ([]SiteRule, error) {
+	var body struct {
+		Rules []SiteRule `json:"rules"`
+	}
+	return body.Rules, c.get(ctx, "/api/v1/site-rules", &body)
+}
+
+// SetSiteRule sets that of a site.
+func (c *Client) SetSiteRule(ctx context.Context, rule SiteRule) (*SiteRule, error) {
+	var set SiteRule
+	return &set, c.send(ctx, http.MethodPut, "/api/v1/site-rules", rule, &set)
 }
 
 // A CohortDetail is a cohort with its cases, what its machines share, and what helped.

@@ -38,7 +38,7 @@ func TestARepairGoesRoundInWaves(t *testing.T) {
 		hand(name)
 	}
 	wants(t, s.must(1, "outbreaks"), "The loader is missing or damaged", "goes on")
-	wants(t, s.must(0, "outbreaks", "1", "--hold", "Corbel 7.2"), "is held back")
+	wants(t, s.must(0, "outbreaks", "1", "--hold", "Corbel 7.2"), "is held back", "0 agents")
 	wants(t, s.must(0, "outbreaks", "1", "--lift"), "no longer held back")
 	wants(t, s.must(0, "cohorts"), "6", "outbreak")
 	r := s.run("waves", "--offer", "put-loader-back", "--cohort", "1")
@@ -77,6 +77,35 @@ func TestARepairGoesRoundInWaves(t *testing.T) {
 		}
 		return err == nil && read == 16 && len(page.Cases) == 16
 	})
+	s.must(0, "outbreaks", "1", "--hold", "Corbel 7.2 update of November")
+	held := func(n int) func() bool {
+		return func() bool {
+			list, err := first.Outbreaks(t.Context())
+			return err == nil && list[0].HeldOn == n
+		}
+	}
+	until(t, "the agents to hold it back", held(8))
+	well := filepath.Join(folder, "kiosk-7")
+	wants(
+		t,
+		s.must(1, "standin", "try", well, "update"),
+		"Corbel 7.2 update of November may not be begun: policy holds it back",
+	)
+	hand("kiosk-7")
+	wants(t, s.must(1, "diagnose", "--image", well), "The update is held back on purpose", "Wait until the hold is lifted")
+	s.must(0, "outbreaks", "1", "--lift")
+	s.must(0, "outbreaks", "1", "--hold", "Corbel 7.2 update of Novembre")
+	until(t, "the slip to be told", func() bool {
+		list, err := first.Outbreaks(t.Context())
+		return err == nil && list[0].HeldOn == 0 && len(list[0].HoldProblems) == 8
+	})
+	wants(
+		t,
+		s.must(1, "outbreaks"),
+		"8 machines do not hold Corbel 7.2 update of Novembre back: nothing that this machine has",
+	)
+	s.must(0, "outbreaks", "1", "--lift")
+	until(t, "the agents to let it go", func() bool { return s.run("standin", "try", well, "update").status == 0 })
 	preview := s.must(0, "waves", "--offer", remedy, "--cohort", "1", "--preview")
 	wants(t, preview, "a preview: nothing was begun", "kiosk-5")
 	for line := range strings.Lines(preview) {
@@ -113,7 +142,7 @@ func TestARepairGoesRoundInWaves(t *testing.T) {
 	for i := range 6 {
 		wants(t, s.must(0, "standin", "try", filepath.Join(folder, fmt.Sprintf("kiosk-%d", i)), "start"), "Corbel is ready")
 	}
-	audit := s.must(0, "audit")
+	audit := s.must(0, "audit", "--limit", "500")
 	if n := strings.Count(audit, "offer "); n < 1 {
 		t.Errorf("the audit does not tell who offered it:\n%s", audit)
 	}

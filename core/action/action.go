@@ -87,7 +87,8 @@ type Action struct {
 type Proof struct{ Before, Wanted, After *Context }
 
 // all are the actions by name.
-var all = index(tableActions, diskActions, volumeActions, mediaActions, systemActions, settingsActions, firmwareActions)
+var all = index(tableActions, diskActions, volumeActions, mediaActions, systemActions, settingsActions, firmwareActions,
+	holdActions)
 
 func index(lists ...map[ID]Action) map[ID]Action {
 	m := map[ID]Action{}

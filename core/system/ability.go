@@ -54,6 +54,7 @@ const (
 	HasPayloads     Ability = "files of packages"
 	HasBootTools    Ability = "early-boot image and menu made anew"
 	HasForesight    Ability = "updates tried on a draft"
+	HasHolds        Ability = "releases and updates held back"
 )
 
 type (
@@ -210,6 +211,14 @@ type (
 		// Chain is that by which the machine starts, as it stands now.
 		Chain() (boot.Chain, error)
 	}
+	// Holds keep a release, an update or a package from being begun. Whether anything changed is told.
+	Holds interface {
+		Held() ([]string, error)
+		Hold(ctx context.Context, what string) (bool, error)
+		Release(ctx context.Context, what string) (bool, error)
+		// Knows reports whether anything is called so that the system has, or was offered.
+		Knows(what string) bool
+	}
 	// BootVolume is the partition from which the system is started.
 	BootVolume interface{ BootPartition() int }
 )
@@ -235,6 +244,7 @@ var abilities = []struct {
 	{HasReferences, reflect.TypeFor[References](), false},
 	{HasPackageTools, reflect.TypeFor[PackageTools](), false}, {HasPayloads, reflect.TypeFor[Payloads](), false},
 	{HasBootTools, reflect.TypeFor[BootTools](), false}, {HasForesight, reflect.TypeFor[Foreseer](), false},
+	{HasHolds, reflect.TypeFor[Holds](), false},
 	{HasBootVolume, reflect.TypeFor[BootVolume](), false},
 	{HasStateLists, reflect.TypeFor[StateLists](), false},
 	{HasFirmware, reflect.TypeFor[FirmwareHolder](), true}, {HasSupply, reflect.TypeFor[Supplier](), true},

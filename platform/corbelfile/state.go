@@ -168,5 +168,6 @@ const (
 	PolicySource  = "source"   // vendor or none
 	PolicyFeature = "features" // online or local
 	PolicyPaused  = "paused-until"
+	PolicyHeld    = "held"         // titles or numbers of offers, with "; " between them
 	StageBranch   = "system/stage" // written when an attempt settles
 )

@@ -80,10 +80,6 @@ func (a *API) enrolRoutes(api huma.API) {
 	})
 }
 
-type orderBody struct {
-	Order *client.AgentOrder `json:"order,omitempty"`
-}
-
 type agentsBody struct {
 	Agents []client.Agent `json:"agents"`
 }
@@ -139,11 +135,12 @@ func (a *API) agentRoutes(api huma.API) {
 	})
 	huma.Register(api, forRole(client.Work, huma.Operation{
 		OperationID: "next-order", Method: http.MethodGet, Path: orderPath, Tags: []string{"agents"},
-		Summary: "What the agent that asks is to do; waits until there is something, up to a minute",
+		Summary: "What the agent that asks is to do and to hold back; waits until there is something new, up to a minute",
 		Errors:  []int{http.StatusConflict},
 	}), func(ctx context.Context, in *struct {
-		Wait string `query:"wait" maxLength:"20" doc:"How long to wait, such as 30s"`
-	}) (*struct{ Body orderBody }, error) {
+		Wait string   `query:"wait" maxLength:"20" doc:"How long to wait, such as 30s"`
+		Held []string `query:"held,explode" maxItems:"1000" doc:"What the machine was told to hold back so far"`
+	}) (*struct{ Body client.Task }, error) {
 		machine := identity(ctx).Machine
 		if machine == "" {
 			return nil, problem(http.StatusConflict, "not-an-agent", "orders are for agents")
@@ -155,8 +152,13 @@ func (a *API) agentRoutes(api huma.API) {
 			if err != nil && ctx.Err() == nil {
 				return nil, a.internal("next order", err)
 			}
-			if o != nil || ctx.Err() != nil || !time.Now().Before(end) {
-				return &struct{ Body orderBody }{orderBody{o}}, nil
+			held, err := a.Store.HoldsFor(ctx, machine)
+			if err != nil && ctx.Err() == nil {
+				return nil, a.internal("next order", err)
+			}
+			slices.Sort(in.Held)
+			if o != nil || !slices.Equal(in.Held, held) || ctx.Err() != nil || !time.Now().Before(end) {
+				return &struct{ Body client.Task }{client.Task{Order: o, Held: held}}, nil
 			}
 			select {
 			case <-ctx.Done():
@@ -190,7 +192,61 @@ func (a *API) agentRoutes(api huma.API) {
 		)
 		return &struct{ Body struct{} }{}, nil
 	})
+	huma.Register(api, forRole(client.Work, huma.Operation{
+		OperationID: "tell-held", Method: http.MethodPut, Path: "/api/v1/held", Tags: []string{"agents"},
+		Summary: "Tell what the agent's machine holds back", Errors: []int{http.StatusConflict},
+	}), func(ctx context.Context, in *struct{ Body client.HeldReport }) (*struct{ Body struct{} }, error) {
+		machine := identity(ctx).Machine
+		if machine == "" {
+			return nil, problem(http.StatusConflict, "not-an-agent", "what is held back is told by agents")
+		}
+		if len(in.Body.Held) > 1000 {
+			return nil, problem(http.StatusUnprocessableEntity, "too-many", "held: at most 1000")
+		}
+		if err := a.Store.TellHeld(ctx, machine, in.Body.Held); err != nil {
+			return nil, a.caseProblem("tell what is held", machine, err)
+		}
+		return &struct{ Body struct{} }{}, nil
+	})
+	a.siteRuleRoutes(api)
 	a.rolloutRoutes(api)
+}
+
+type siteRulesBody struct {
+	Rules []client.SiteRule `json:"rules"`
+}
+
+// siteRuleRoutes are those of when orders may be carried out.
+func (a *API) siteRuleRoutes(api huma.API) {
+	huma.Register(api, huma.Operation{
+		OperationID: "list-site-rules", Method: http.MethodGet, Path: "/api/v1/site-rules", Tags: []string{"fleet"},
+		Summary: "When, and on how many machines at once, orders may be carried out, by site",
+	}, func(ctx context.Context, _ *struct{}) (*struct{ Body siteRulesBody }, error) {
+		list, err := a.Store.SiteRules(ctx, identity(ctx).Sites)
+		if err != nil {
+			return nil, a.internal("list the rules of sites", err)
+		}
+		return &struct{ Body siteRulesBody }{siteRulesBody{list}}, nil
+	})
+	huma.Register(api, forRole(client.Approve, huma.Operation{
+		OperationID: "set-site-rule", Method: http.MethodPut, Path: "/api/v1/site-rules", Tags: []string{"fleet"},
+		Summary: "Set when, and on how many machines at once, orders may be carried out at a site",
+	}), func(ctx context.Context, in *struct{ Body client.SiteRule }) (*struct{ Body client.SiteRule }, error) {
+		if !identity(ctx).At(in.Body.Site) {
+			return nil, problem(http.StatusForbidden, "other-site", "the site is not one of yours")
+		}
+		rule, err := a.Store.SetSiteRule(ctx, in.Body, identity(ctx).Name)
+		if errors.Is(err, records.ErrWindow) {
+			return nil, problem(http.StatusUnprocessableEntity, "window-not-valid", err.Error())
+		}
+		if err != nil {
+			return nil, a.internal("set the rule of a site", err)
+		}
+		a.note(ctx, client.AuditDone, "set-site-rule", in.Body.Site, fmt.Sprintf(
+			"%s to %s %s, %d at once", rule.Opens, rule.Closes, rule.Zone, rule.AtOnce,
+		))
+		return &struct{ Body client.SiteRule }{*rule}, nil
+	})
 }
 
 func (a *API) rolloutRoutes(api huma.API) {

@@ -147,10 +147,13 @@ func (s *Store) EndAgent(ctx context.Context, id int64) error {
 	})
 }
 
-// NextOrder is the order that waits for a machine; nil where none does. An order that was begun
-// and never ended is given again: the agent knows how far it came.
+// NextOrder is the order that waits for a machine; nil where none does, or where the rule of its site lets none be begun
+// now. An order that was begun and never ended is given again: the agent knows how far it came.
 func (s *Store) NextOrder(ctx context.Context, machine string) (*client.AgentOrder, error) {
-	var o client.AgentOrder
+	var o struct {
+		client.AgentOrder
+		State string
+	}
 	err := s.db.WithContext(ctx).Raw(
 		"update agents set seen_at = now() where machine = ? and ended_at is null and (seen_at is null or seen_at < "+
 			"now() - interval '10 seconds')",
@@ -159,7 +162,7 @@ func (s *Store) NextOrder(ctx context.Context, machine string) (*client.AgentOrd
 		Scan(&struct{}{}).Error
 	if err == nil {
 		err = s.db.WithContext(ctx).Raw(
-			"select id, payload, signature from orders where machine = ? and state in ('ordered', 'running') order by id "+
+			"select id, payload, signature, state from orders where machine = ? and state in ('ordered', 'running') order by id "+
 				"limit 1", machine,
 		).
 			Scan(&o).Error
@@ -167,7 +170,23 @@ func (s *Store) NextOrder(ctx context.Context, machine string) (*client.AgentOrd
 	if err != nil || o.ID == 0 {
 		return nil, err
 	}
-	return &o, nil
+	if o.State == string(client.OrderRunning) { // it was begun: it is never left half-way
+		return &o.AgentOrder, nil
+	}
+	begin := false
+	err = s.inTx(ctx, func(db *gorm.DB, _ func(func(pgx.Tx) error) error) (err error) {
+		if begin, err = mayBegin(db, machine, time.Now()); err != nil || !begin {
+			return err
+		}
+		return db.Exec(
+			"update orders set state = 'running', changed_at = now() where id = ? and state = 'ordered'",
+			o.ID,
+		).Error
+	})
+	if err != nil || !begin {
+		return nil, err
+	}
+	return &o.AgentOrder, nil
 }
 
 // ReportOrder notes what an agent says of an order of its machine.

@@ -333,7 +333,11 @@ func (s *Store) Outbreaks(ctx context.Context, sites []string) ([]client.Outbrea
 		return nil, err
 	}
 	for _, r := range rows {
-		list = append(list, r.public())
+		public := r.public()
+		if err := s.countHeld(ctx, &public); err != nil {
+			return nil, err
+		}
+		list = append(list, public)
 	}
 	return list, nil
 }
@@ -363,9 +367,20 @@ func (s *Store) Hold(ctx context.Context, id int64, what, by string) (*client.Ou
 		return nil, err
 	}
 	var r outbreakRow
-	err = s.outbreakQuery(ctx).Where("outbreaks.id = ?", id).Take(&r).Error
+	if err := s.outbreakQuery(ctx).Where("outbreaks.id = ?", id).Take(&r).Error; err != nil {
+		return nil, mapNotFound(err)
+	}
 	public := r.public()
-	return &public, mapNotFound(err)
+	return &public, s.countHeld(ctx, &public)
+}
+
+// countHeld adds on how many machines it is held back.
+func (s *Store) countHeld(ctx context.Context, o *client.Outbreak) (err error) {
+	if o.Held == "" || o.LiftedAt != nil {
+		return nil
+	}
+	o.HeldOn, o.HeldOf, o.HoldProblems, err = heldOn(s.db.WithContext(ctx), o.Held)
+	return err
 }
 
 // ChangeCohort names, mutes, merges or splits a cohort. Cases that it has already go where the

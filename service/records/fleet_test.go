@@ -11,7 +11,6 @@ import (
 	"time"
 
 	"diorthos/client"
-	"diorthos/core/climb"
 	"diorthos/core/docket"
 	"diorthos/core/fleet"
 	"diorthos/core/knowledge"
@@ -61,6 +60,8 @@ func TestTheFleet(t *testing.T) {
 	t.Run("a notice is kept until somebody took it", func(t *testing.T) { noticed(t, s) })
 	t.Run("an agent enrols once, and signs in by its key", func(t *testing.T) { enrols(t, s) })
 	t.Run("a roll-out gives each order once", func(t *testing.T) { rollsOut(t, s) })
+	t.Run("what is held is held by the machines of its kind", func(t *testing.T) { holds(t, s) })
+	t.Run("orders are begun within a site's hours", func(t *testing.T) { windows(t, s) })
 }
 
 func cohortOf(t *testing.T, s *records.Store, number int64) *client.Cohort {
@@ -228,37 +229,13 @@ func rollsOut(t *testing.T, s *records.Store) {
 	for i := range 4 {
 		name := fmt.Sprintf("round-%d", i)
 		numbers = append(numbers, failed(t, s, name, "goes-round", nil))
-		public, private, err := ed25519.GenerateKey(rand.Reader)
-		if err != nil {
-			t.Fatal(err)
-		}
-		if _, err := s.MakeCode(t.Context(), client.CodeWish{Machine: name}, "code of "+name, "Ragna"); err != nil {
-			t.Fatal(err)
-		}
-		done, err := s.Enrol(t.Context(), "code of "+name, public)
-		if err != nil {
-			t.Fatal(err)
-		}
-		at := time.Now()
-		if _, err := s.SignOn(t.Context(), client.SignOn{
-			Agent: done.Agent, Time: at, Signature: ed25519.Sign(private, client.SignOnText(done.Agent, at)),
-		}, "token of "+name); err != nil {
-			t.Fatal(err)
-		}
+		enrolled(t, s, name)
 	}
 	wish := client.RolloutWish{Cohort: cohortOf(t, s, numbers[0]).ID, Remedy: "mend"}
 	if _, err := s.Offer(t.Context(), nil, wish, "Ragna"); !errors.Is(err, records.ErrNotProven) {
 		t.Errorf("before it was proven: %v", err)
 	}
-	c, err := s.StartClimb(t.Context(), numbers[0], "Ragna", client.ClimbStart{Host: "here", Rung: 1})
-	if err != nil {
-		t.Fatal(err)
-	}
-	if _, err := s.ReportClimb(t.Context(), c.ID, "Ragna", client.ClimbReport{
-		State: client.Ended, Run: &climb.Run{Rung: 1, Remedy: "mend", Outcome: climb.Proven, Began: time.Now()},
-	}); err != nil {
-		t.Fatal(err)
-	}
+	proven(t, s, numbers[0])
 	r, err := s.Offer(t.Context(), nil, wish, "Ragna")
 	if err != nil {
 		t.Fatal(err)

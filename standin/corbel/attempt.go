@@ -286,6 +286,11 @@ func (r *run) policy() error {
 			return halt("survey", "policy", codePaused, "updates are paused until %s", until)
 		}
 	}
+	for _, what := range strings.Split(tree.Value(corbelfile.PolicyBranch, corbelfile.PolicyHeld), "; ") {
+		if what != "" && (what == r.offer.Title || what == r.offer.ID) {
+			return halt("survey", "policy", codeHeld, "%s may not be begun: policy holds it back until it is released", what)
+		}
+	}
 	block := tree.Value("courier/limits", "block")
 	if n, err := strconv.Atoi(block); err != nil || n < 1 || n > 4096 {
 		return halt("survey", "policy", codePolicyValue, "courier/limits: block is %q, want 1 to 4096", block)

@@ -40,6 +40,7 @@ const (
 	codeVolume       = 0x40100012
 	codeRead         = 0x40100013
 	codeState        = 0x40100014
+	codeHeld         = 0x40100015
 
 	codeServiceOff  = 0x40110001
 	codeServiceNeed = 0x40110002

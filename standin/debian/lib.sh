@@ -133,6 +133,7 @@ console() {
   script -qec "$(declare -f inside); host=$host root=$root language=${language:-}; inside /provoke" "$work/console.txt" </dev/null >/dev/null && say "the run ended well: nothing failed" || true
   sed -i -e '/^Script \(started\|done\) on /d' "$work/console.txt"
   rm -f "$root/provoke"
+  tried=$*
 }
 
 # with_packages NAME… installs packages of the mirror, as on an earlier day.
@@ -249,6 +250,7 @@ run() {
       need_root
       if [ "$1" = full-boot-volume ]; then scratch kestrel-office-3; else scratch lerrick-kiosk-2; fi
       "$1"
+      [ -z "${DIORTHOS_AFTER:-}" ] || DIORTHOS_AGAIN="export DEBIAN_FRONTEND=noninteractive; $tried" "$DIORTHOS_AFTER" "$root" "$work" "$1"
       capture "${2:-$(dirname "$0")/captured/$1}"
       ;;
   esac

@@ -1,0 +1,55 @@
+#!/bin/bash
+# Lets Diorthos mend the folder in which a failure was provoked, and asks the system's own tools what came of it.
+# Called by the scripts that provoke, by DIORTHOS_AFTER=…/mended.sh. Appends a line to $DIORTHOS_RESULTS:
+# name, what was minded before, what is minded still, whether the attempt succeeds when it is made again, what was said first,
+# what was climbed.
+# usage: mended.sh ROOT WORK NAME
+set -uo pipefail
+root=$1 work=$2 name=$3
+binary=${DIORTHOS_BINARY:-bin/diorthos}
+results=${DIORTHOS_RESULTS:-/dev/stdout}
+logs=$work/logs
+mkdir -p "$logs/apt"
+cp "$root/var/log/dpkg.log" "$logs/" 2>/dev/null
+cp "$root"/var/log/apt/*.log "$logs/apt/" 2>/dev/null
+cp "$work/console.txt" "$logs/" 2>/dev/null
+
+# inside COMMAND runs as its technician would.
+inside() {
+  unshare --uts --mount -- sh -c 'hostname lerrick-kiosk-2; exec chroot "$0" env -i HOME=/root TERM=linux LANG=C.UTF-8 \
+    DEBIAN_FRONTEND=noninteractive PATH=/usr/sbin:/usr/bin:/sbin:/bin timeout 180 sh -c "$1"' "$root" "$1" </dev/null
+}
+# works says what the next run still minds; nothing where it can be made.
+works() {
+  [ -z "$(inside 'dpkg --audit' 2>&1 | head -1)" ] || { echo audit; return; }
+  inside 'apt-get check -q' >/dev/null 2>&1 || { echo check; return; }
+  inside 'dpkg --configure -a' >/dev/null 2>&1 || { echo configure; return; }
+}
+# again makes the very attempt that failed once more.
+again() { inside "$DIORTHOS_AGAIN" >"$work/again.txt" 2>&1 && echo succeeds || echo fails; }
+users() { (cd "$root" && find home srv -xdev -type f -print0 2>/dev/null | sort -z | xargs -0 sha256sum 2>/dev/null | sha256sum); }
+
+
+before=$(users)
+minded=$(works)
+inside 'true' || { printf '%s\tnot entered\n' "$name" >>"$results"; exit 0; }
+first=$("$binary" diagnose --root "$root" --logs "$logs" --json 2>/dev/null | python3 -c '
+import json,sys
+try: d=json.load(sys.stdin)["docket"]
+except Exception: print("no docket"); sys.exit()
+w=d.get("why") or []
+print(w[0]["title"] if w else "nothing wrong")' 2>/dev/null)
+climbed=
+for n in 1 2 3 4 5 6 7 8; do
+  out=$("$binary" climb --root "$root" --network --yes 2>&1)
+  status=$?
+  climbed="$climbed; $(printf '%s' "$out" | grep -oE '^Rung [0-9]+ of [0-9]+  .*|· proven|✓ proven|refused|taken back|nothing to do|diorthos: .*' | head -3 | tr '\n' ' ' | cut -c1-200)"
+  minds=$(works)
+  [ -n "$minds" ] || break
+  [ $status = 0 ] || break
+done
+minds=$(works)
+verdict=${minds:-repaired}
+[ "$before" = "$(users)" ] || verdict="$verdict, USERS' FILES CHANGED"
+printf '%s\t%s\t%s\t%s\t%s\t%s\n' "$name" "${minded:-at rest}" "$verdict" "$(again)" "$first" "${climbed#; }" >>"$results"
+rm -rf "$work"/*.journal* "$work"/*.climbs "$work"/*.outbox
