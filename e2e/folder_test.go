@@ -76,11 +76,14 @@ func inFolder(t *testing.T, root, command string) string {
 }
 
 // packageIn makes a package file in a folder's /repo, with a script that configures it.
-func packageIn(t *testing.T, root, name, version, script string) {
+func packageIn(t *testing.T, root, name, version, script string, fields ...string) {
 	t.Helper()
 	tree := filepath.Join(t.TempDir(), name)
 	control := "Package: " + name + "\nVersion: " + version + "\nArchitecture: all\n" +
 		"Maintainer: Skerrow Ferries IT <it@skerrow.example>\nDescription: " + name + "\n"
+	for _, f := range fields {
+		control += f + "\n"
+	}
 	for file, text := range map[string]string{
 		"DEBIAN/control": control, "DEBIAN/postinst": "#!/bin/sh\nset -e\n" + script + "\n", "usr/share/" + name + "/text": version,
 	} {
@@ -198,4 +201,78 @@ func firstDifference(a, b string) string {
 		}
 	}
 	return "one is longer"
+}
+
+// A chain of packages that need each other, a run that was killed while it unpacked, a hook of the machine's owner, a
+// record in a form that nobody knows: each is brought to rest by Diorthos alone, also where the docket's first rung
+// is for a person.
+func TestWhatStopsPackagesIsClearedInAFolder(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("takes root")
+	}
+	for name, c := range map[string]struct {
+		harm  string // what happens to the machine
+		check string // a command that has to end well afterwards
+		says  []string
+	}{
+		"a chain": {
+			harm:  "apt-get -y install /repo/skerrow-base_1.0_all.deb /repo/skerrow-top_1.0_all.deb",
+			check: "! dpkg -s skerrow-top 2>/dev/null | grep -q 'ok installed'",
+			says:  []string{"skerrow-top", "skerrow-base", "removed"},
+		},
+		"killed while it unpacked": {
+			harm: `dpkg --unpack /repo/skerrow-base_1.0_all.deb; sed -i '/^Package: skerrow-base$/,/^$/{
+				s/^Status:.*/Status: install reinstreq half-installed/}' /var/lib/dpkg/status
+				rm /repo/skerrow-base_1.0_all.deb /var/lib/dpkg/info/skerrow-base.*`,
+			check: "! dpkg -s skerrow-base",
+			says:  []string{"skerrow-base, which the last run had added"},
+		},
+		"a hook of the owner": {
+			harm: `mkdir -p /etc/apt/apt.conf.d; echo 'DPkg::Pre-Invoke { "/usr/local/bin/berths"; };' >/etc/apt/apt.conf.d/70berths
+				printf '#!/bin/sh\necho berths: no list >&2\nexit 7\n' >/usr/local/bin/berths; chmod 755 /usr/local/bin/berths
+				apt-get -y install /repo/skerrow-plain_1.0_all.deb`,
+			check: "apt-get -y install /repo/skerrow-plain_1.0_all.deb",
+			says:  []string{"/etc/apt/apt.conf.d/70berths is held aside"},
+		},
+		"an account that a script needs": {
+			harm:  "apt-get -y install /repo/skerrow-owner_1.0_all.deb",
+			check: "! dpkg -s skerrow-owner 2>/dev/null | grep -q 'ok installed'",
+			says:  []string{"is for a person: passed over", "skerrow-owner"},
+		},
+		"a form that nobody knows": {
+			harm:  "echo 7 >/var/lib/dpkg/info/format; dpkg -i /repo/skerrow-plain_1.0_all.deb",
+			check: "dpkg -i /repo/skerrow-plain_1.0_all.deb",
+			says:  []string{"it says 1"},
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			root := debianFolder(t)
+			packageIn(t, root, "skerrow-base", "1.0", "echo base: no compass >&2; exit 3")
+			packageIn(t, root, "skerrow-top", "1.0", "true", "Depends: skerrow-base")
+			packageIn(t, root, "skerrow-plain", "1.0", "true")
+			packageIn(t, root, "skerrow-owner", "1.0", "chown harbourmaster /usr/share/skerrow-owner/text")
+			screen := inFolder(t, root, c.harm)
+			logs := filepath.Join(t.TempDir(), "logs")
+			if err := os.MkdirAll(logs, 0o755); err != nil {
+				t.Fatal(err)
+			}
+			witness(t, "sh", "-c", `cp -r "$0/var/log/apt" "$0/var/log/dpkg.log" "$1" || :`, root, logs)
+			if err := os.WriteFile(filepath.Join(logs, "console.txt"), []byte(screen), 0o644); err != nil {
+				t.Fatal(err)
+			}
+			alone := &stage{t: t, url: "http://127.0.0.1:1"}
+			alone.must(1, "diagnose", "--root", root, "--logs", logs)
+			r := alone.run("climb", "--root", root, "--yes")
+			if r.status != 0 {
+				t.Fatalf("climb: status %d: %s%s\nscreen: %s", r.status, r.out, r.errout, screen)
+			}
+			wants(t, r.out, append(c.says, "proven")...)
+			if out := inFolder(t, root, "dpkg --audit; apt-get check -q >/dev/null && { "+c.check+"; } >/dev/null 2>&1 && echo fit"); !strings.HasSuffix(
+				out,
+				"fit\n",
+			) {
+				t.Errorf("afterwards: %s", out)
+			}
+		})
+	}
 }

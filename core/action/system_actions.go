@@ -265,7 +265,17 @@ var systemActions = map[ID]Action{
 		bootAction("what the loader reads, so that it starts the system on this disk", system.LoaderFiles.PutBootStore),
 		proveBoot[system.LoaderFiles]("store"),
 	),
-	"packages.finish": onFiles(systemAction(
+	"packages.lists-anew": onFiles(taking(systemAction(
+		func(ctx context.Context, c *Context, s system.PackageLists) ([]string, error) {
+			return s.ListsAnew(ctx, system.ListOptions{
+				ToolOptions: c.toolOptions(), AcceptChange: c.params["accept"] == "change",
+			})
+		},
+		func(ctx context.Context, s system.PackageLists) []Check {
+			return resultCheck("the lists of packages can be worked with", s.ListsSound(ctx), "the system's own tools say so")
+		},
+	), Parameter{Name: "accept", Says: "change: a source may call itself something else than before"})),
+	"packages.finish": onFiles(taking(systemAction(
 		func(ctx context.Context, c *Context, s system.PackageTools) ([]string, error) {
 			return s.FinishPackages(ctx, c.toolOptions())
 		},
@@ -274,7 +284,7 @@ var systemActions = map[ID]Action{
 				"every package is at rest, and the next run can begin", s.PackagesAtRest(ctx), "the system's own tools say so",
 			)
 		},
-	)),
+	), Said)),
 	"packages.restore-files": onFiles(systemAction(
 		func(ctx context.Context, c *Context, s system.Payloads) ([]string, error) {
 			return s.RestorePayloads(ctx, c.Sources, c.toolOptions())
@@ -306,9 +316,14 @@ var systemActions = map[ID]Action{
 	),
 }
 
+// Said is a parameter that a docket fills: what was said where the attempt failed.
+var Said = Parameter{Name: "said", Says: "what was said where it failed: what that names may be in the way"}
+
 // toolOptions are how the system's own tools are let work.
 func (c *Context) toolOptions() system.ToolOptions {
-	return system.ToolOptions{Network: c.Network, Say: func(what string) { c.progress(what, 0, 0) }}
+	return system.ToolOptions{
+		Network: c.Network, Said: c.params[Said.Name], Say: func(what string) { c.progress(what, 0, 0) },
+	}
 }
 
 func provePayloads(ctx context.Context, s system.Payloads) []Check {

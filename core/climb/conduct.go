@@ -4,6 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -79,26 +82,30 @@ func (c *Climb) Run(ctx context.Context) (runs []Run, err error) {
 		}
 		defer func() { err = errors.Join(err, c.giveBack(context.WithoutCancel(ctx), ctx.Done())) }()
 	}
-	var refused error // rungs that could not be taken
+	var refused refusals // rungs that could not be taken
 	last := 0
 	if len(c.Rungs) > 0 {
 		last = c.Rungs[len(c.Rungs)-1].Number
 	}
-	for _, r := range c.Rungs {
+	for i, r := range c.Rungs {
 		if err := c.restartFirst(); err != nil {
 			return runs, err
+		}
+		if why := c.passed(i, refused); why != "" {
+			c.tell(ctx, Event{Kind: Remark, Text: why})
+			continue
 		}
 		run, err := c.rung(ctx, r)
 		if run != nil {
 			runs = append(runs, *run)
 		}
 		if errors.Is(err, ErrCannot) && r.Number != last {
-			refused = errors.Join(refused, err)
+			refused = append(refused, refusal{r, err})
 			c.tell(ctx, Event{Kind: Remark, Text: "It cannot be done here, and nothing was changed: on to the next rung."})
 			continue
 		}
 		if err != nil {
-			return runs, errors.Join(refused, err)
+			return runs, refused.with(err)
 		}
 		if r.Restart && run.Outcome.Changed() {
 			e := Entry{At: c.Now().UTC(), Mark: MarkOwes, Case: c.Case, Rung: r.Number, Boot: c.On.Boot()}
@@ -114,7 +121,54 @@ func (c *Climb) Run(ctx context.Context) (runs []Run, err error) {
 			return runs, nil
 		}
 	}
-	return runs, refused
+	return runs, refused.with(nil)
+}
+
+// A refusal is a rung that could not be taken, and why.
+type refusal struct {
+	rung ladder.Rung
+	err  error
+}
+
+type refusals []refusal
+
+// with is the error that says so of all of them, besides another one. Why each could not be is told with its run.
+func (list refusals) with(err error) error {
+	switch len(list) {
+	case 0:
+		return err
+	case 1:
+		return errors.Join(list[0].err, err)
+	}
+	var numbers []string
+	for _, r := range list {
+		numbers = append(numbers, strconv.Itoa(r.rung.Number))
+	}
+	return errors.Join(
+		fmt.Errorf("%w: rungs %s; nothing was changed by them", ErrCannot, strings.Join(numbers, ", ")),
+		err,
+	)
+}
+
+// passed says why a rung of the plan is passed over; nothing for one that is taken: it is for a person, nobody is
+// there, and one that Diorthos takes and that can be undone comes after it; or the very same change was refused.
+func (c *Climb) passed(i int, refused refusals) string {
+	r := c.Rungs[i]
+	later := func(o ladder.Rung) bool {
+		return o.By == knowledge.ByDiorthos && o.Invasive.Degree() <= knowledge.Undoable.Degree()
+	}
+	if r.By == knowledge.ByHands {
+		if r.Pass && c.First && !c.Hands && !c.DryRun && slices.ContainsFunc(c.Rungs[i+1:], later) {
+			return fmt.Sprintf("Rung %d, %q, is for a person: passed over; with --hands it is not.", r.Number, r.Title)
+		}
+		return ""
+	}
+	for _, o := range refused {
+		if o.rung.Action == r.Action && maps.Equal(o.rung.Params, r.Params) {
+			return fmt.Sprintf("Rung %d would make the same change as rung %d: passed over.", r.Number, o.rung.Number)
+		}
+	}
+	return ""
 }
 
 func (c *Climb) tell(ctx context.Context, e Event) {

@@ -82,6 +82,8 @@ type Remedy struct {
 	Loses   []layout.Role `yaml:"loses"`
 	Loans   []LoanTerms   `yaml:"loans"`
 	Restart bool          `yaml:"restart"` // the machine has to be restarted before the next rung
+	// Pass says of one by hand that what comes after it may be tried before it, where nobody is there to do it.
+	Pass bool `yaml:"pass"`
 
 	file string
 }
@@ -105,6 +107,8 @@ func (r *Remedy) check(env *environment, all map[string]*Remedy) error {
 		return fmt.Errorf("invasive %q: want looks, undoable, disrupts or destroys", r.Invasive)
 	case r.Helps <= 0 || r.Helps > 1 || r.Minutes <= 0:
 		return errors.New("needs helps (above 0, at most 1) and minutes (above 0)")
+	case r.Pass && r.By != ByHands:
+		return errors.New("pass is for a remedy by hand")
 	case r.By == ByDiorthos && r.Action == "":
 		return errors.New("is done by diorthos and names no action")
 	case r.By == ByHands && len(r.Steps) == 0:

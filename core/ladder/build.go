@@ -2,8 +2,10 @@ package ladder
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"sort"
+	"strings"
 
 	"diorthos/core/action"
 	"diorthos/core/bag"
@@ -35,6 +37,8 @@ type Rung struct {
 	Restart bool              `json:"restart,omitempty"` // owed after it
 	Params  map[string]string `json:"params,omitempty"`  // of the action
 	Target  *block.Target     `json:"target,omitempty"`  // the disk or nameplate that it is for
+	// Pass says of one by hand that what comes after it may be tried before it, where nobody is there to do it.
+	Pass bool `json:"pass,omitempty"`
 	// General says that nothing points to it: it is what is left to try.
 	General bool `json:"general,omitempty"`
 }
@@ -83,7 +87,7 @@ func Build(
 				why += fmt.Sprintf("; carried out on %s already, and it did not help", m.At.Format("2006-01-02 15:04"))
 			}
 			list = append(list, candidate{
-				rung:  rungOf(r, chance, why, facts),
+				rung:  rungOf(r, chance, why, facts).told(f),
 				start: f.Explains == knowledge.ExplainsStart, score: chance / cost(r), after: r.After,
 			})
 		}
@@ -154,13 +158,39 @@ func rungOf(r *knowledge.Remedy, chance float64, why string, facts *bag.Facts) R
 	rung := Rung{
 		Remedy: r.ID, Title: r.Title, Why: why, Invasive: r.Invasive, Minutes: r.Minutes, Chance: chance, By: r.By,
 		Action: r.Action, Does: r.Does, Proof: r.Proof, Steps: r.Steps, Loans: r.Loans, Loses: r.Loses,
-		Restart: r.Restart, Params: r.Params, Target: action.TargetOf(r.Action, facts),
+		Restart: r.Restart, Params: r.Params, Target: action.TargetOf(r.Action, facts), Pass: r.Pass,
 	}
 	if rung.By == knowledge.ByDiorthos && rung.Target == nil && len(r.Steps) > 0 {
 		// Nothing is known of the machine's disk, such as when only logs are at hand.
 		rung.By, rung.Action, rung.Params, rung.Does = knowledge.ByHands, "", nil, ""
 	}
 	return rung
+}
+
+// mostSaid is how much of what was said a rung takes along, in bytes.
+const mostSaid = 1500
+
+// told gives the rung what was said where it failed, if its action can go by that.
+func (r Rung) told(f diagnosis.Finding) Rung {
+	a, ok := action.Named(r.Action)
+	if !ok || !slices.ContainsFunc(a.Parameters, func(p action.Parameter) bool { return p.Name == action.Said.Name }) {
+		return r
+	}
+	var lines []string
+	size := 0
+	for _, e := range f.For {
+		if size += len(e.Text); e.Place != nil && size < mostSaid {
+			lines = append(lines, e.Text)
+		}
+	}
+	if len(lines) > 0 {
+		r.Params = maps.Clone(r.Params)
+		if r.Params == nil {
+			r.Params = map[string]string{}
+		}
+		r.Params[action.Said.Name] = strings.Join(lines, "\n")
+	}
+	return r
 }
 
 // inOrder takes the candidates in their order, each only when all that it comes

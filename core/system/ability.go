@@ -55,6 +55,7 @@ const (
 	HasBootTools    Ability = "early-boot image and menu made anew"
 	HasForesight    Ability = "updates tried on a draft"
 	HasHolds        Ability = "releases and updates held back"
+	HasLists        Ability = "lists of packages fetched anew"
 )
 
 type (
@@ -211,6 +212,12 @@ type (
 		// Chain is that by which the machine starts, as it stands now.
 		Chain() (boot.Chain, error)
 	}
+	// PackageLists are what the sources offer.
+	PackageLists interface {
+		ListsAnew(context.Context, ListOptions) ([]string, error)
+		// ListsSound says why the system's own tools cannot work with them.
+		ListsSound(context.Context) error
+	}
 	// Holds keep a release, an update or a package from being begun. Whether anything changed is told.
 	Holds interface {
 		Held() ([]string, error)
@@ -244,6 +251,7 @@ var abilities = []struct {
 	{HasReferences, reflect.TypeFor[References](), false},
 	{HasPackageTools, reflect.TypeFor[PackageTools](), false}, {HasPayloads, reflect.TypeFor[Payloads](), false},
 	{HasBootTools, reflect.TypeFor[BootTools](), false}, {HasForesight, reflect.TypeFor[Foreseer](), false},
+	{HasLists, reflect.TypeFor[PackageLists](), false},
 	{HasHolds, reflect.TypeFor[Holds](), false},
 	{HasBootVolume, reflect.TypeFor[BootVolume](), false},
 	{HasStateLists, reflect.TypeFor[StateLists](), false},

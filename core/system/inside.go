@@ -76,4 +76,12 @@ type Mount struct {
 type ToolOptions struct {
 	Network bool         // they may fetch what is missing
 	Say     func(string) // told what is being run; nil for nobody
+	// Said is what was said where it failed, as the docket quotes it: what it names may be in the way.
+	Said string
+}
+
+// ListOptions say how lists of packages are fetched anew.
+type ListOptions struct {
+	ToolOptions
+	AcceptChange bool // a source may call itself something else than before
 }

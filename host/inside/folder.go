@@ -77,10 +77,11 @@ func OpenForUndo(path string, readOnly bool) (*Folder, error) {
 // lock takes the locks that are there. They are let go by Close.
 func (f *Folder) lock(names []string) error {
 	for _, name := range names {
-		file, err := os.OpenFile(filepath.Join(f.path, name), os.O_RDWR, 0)
-		if errors.Is(err, fs.ErrNotExist) {
-			continue
+		at := filepath.Join(f.path, name)
+		if info, err := os.Stat(at); err != nil || !info.Mode().IsRegular() {
+			continue //nolint:nilerr // what is not there, or is no file, nobody can lock
 		}
+		file, err := os.OpenFile(at, os.O_RDWR, 0)
 		if err != nil {
 			return err
 		}

@@ -22,6 +22,7 @@ type worker struct {
 	in      system.Inside
 	network bool
 	say     func(string) // told what is being run
+	said    string       // where it failed
 	did     []string
 	held    map[string]string // what was moved aside, and to where
 }
@@ -41,7 +42,7 @@ func (n *inner) working(
 	ctx context.Context, o system.ToolOptions, f func(*worker, context.Context) error,
 ) (did []string, err error) {
 	err = n.within(ctx, func(in system.Inside) error {
-		w := &worker{n: n, in: in, network: o.Network, say: o.Say, held: map[string]string{}}
+		w := &worker{n: n, in: in, network: o.Network, say: o.Say, said: o.Said, held: map[string]string{}}
 		if w.say == nil {
 			w.say = func(string) {}
 		}
@@ -152,7 +153,12 @@ func (n *inner) PackagesAtRest(ctx context.Context) error {
 var restChecks = [][]string{{"dpkg", "--audit"}, {"apt-get", "check", "-q"}}
 
 func (w *worker) finish(ctx context.Context) error {
-	if resting, _, err := w.atRest(ctx); err != nil || resting {
+	resting, _, err := w.atRest(ctx)
+	if err != nil {
+		return err
+	}
+	if resting { // then what stopped the attempt may still be in the way
+		_, err := w.clearNamed(ctx, w.said)
 		return err
 	}
 	out, ok, err := w.attempt(ctx, append([]string{"dpkg", "--configure", "-a"}, confAnswers...)...)
@@ -171,7 +177,8 @@ func (w *worker) finish(ctx context.Context) error {
 			return err
 		}
 	}
-	resting, why, err := w.atRest(ctx)
+	why := ""
+	resting, why, err = w.atRest(ctx)
 	switch {
 	case err != nil:
 		return err
@@ -334,8 +341,16 @@ func (w *worker) takeBack(ctx context.Context) error {
 		return err
 	}
 	log := readAll(w.in.Files(), "var/log/dpkg.log")
+	var names []string
 	for _, m := range failedPackage.FindAllStringSubmatch(out.Text, -1) {
-		name := m[1]
+		names = append(names, m[1])
+	}
+	for _, p := range installedIn(w.files()) {
+		if p.State == "half-installed" && !slices.Contains(names, p.Name) {
+			names = append(names, p.Name)
+		}
+	}
+	for _, name := range slices.Backward(names) { // what needs another is told after it
 		what, old := "", ""
 		for _, l := range installLine.FindAllStringSubmatch(log, -1) {
 			if l[2] == name {
@@ -356,13 +371,15 @@ func (w *worker) takeBack(ctx context.Context) error {
 		if what != "install" {
 			continue
 		}
-		r, err := w.run(ctx, "dpkg", "--remove", name)
+		remove := func() (system.Output, error) {
+			return w.run(ctx, "dpkg", "--force-remove-reinstreq", "--remove", name)
+		}
+		r, err := remove()
 		if err != nil {
 			return err
 		}
 		if r.Status != 0 { // its own script for the removal fails too
-			r, err = w.withoutScripts(ctx, name, func() (system.Output, error) { return w.run(ctx, "dpkg", "--remove", name) })
-			if err != nil {
+			if r, err = w.withoutScripts(ctx, name, remove); err != nil {
 				return err
 			}
 		}

@@ -124,6 +124,10 @@ func TestRecordsThatDpkgRefusesArePutRight(t *testing.T) {
 		"a script cannot be run": func(dir string) error {
 			return os.Chmod(dir+"/"+infoFolder+"/skerrow-tide.postinst", 0o644)
 		},
+		"a form that nobody knows": func(dir string) error {
+			return os.WriteFile(dir+"/"+formatFile, []byte("7\n"), 0o600)
+		},
+		"a lock is a folder": func(dir string) error { return folderInPlace(dir + "/var/lib/dpkg/lock") },
 		"a script is empty": func(dir string) error {
 			return os.Truncate(dir+"/"+infoFolder+"/skerrow-tide.postinst", 0)
 		},

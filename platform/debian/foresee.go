@@ -222,10 +222,10 @@ func (f *foreseeing) free(ctx context.Context) (list []system.Room, err error) {
 }
 
 // sourceFiles are the files that name apt's sources.
-func (f *foreseeing) sourceFiles() (names []string) {
+func (w *worker) sourceFiles() (names []string) {
 	names = append(names, "etc/apt/sources.list")
 	for _, pattern := range []string{"etc/apt/sources.list.d/*.list", "etc/apt/sources.list.d/*.sources"} {
-		found, _ := fs.Glob(f.files(), pattern) // the patterns are right
+		found, _ := fs.Glob(w.files(), pattern) // the patterns are right
 		names = append(names, found...)
 	}
 	return names
@@ -236,10 +236,10 @@ var remoteScheme = regexp.MustCompile(
 )
 
 // remoteSources reports whether any source is to be reached over a network.
-func (f *foreseeing) remoteSources() bool {
+func (w *worker) remoteSources() bool {
 	return slices.ContainsFunc(
-		f.sourceFiles(),
-		func(name string) bool { return remoteScheme.MatchString(readText(f.files(), name)) },
+		w.sourceFiles(),
+		func(name string) bool { return remoteScheme.MatchString(readText(w.files(), name)) },
 	)
 }
 

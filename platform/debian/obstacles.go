@@ -26,9 +26,21 @@ var pathInText = regexp.MustCompile(`/?(?:etc|usr|var|boot|lib|opt|tmp)/[A-Za-z0
 // clear looks in what a program printed for something that stops it and can be put out of its
 // way or put right. It reports whether anything was done.
 func (w *worker) clear(ctx context.Context, text string) (bool, error) {
-	for _, how := range []func(context.Context, string) (string, error){
-		w.unmarkNamed, w.holdNamed, w.holdSetting, w.chmodNamed, w.restoreProgram, w.holdShadows, w.mendRecords,
-	} {
+	if cleared, err := w.clearNamed(ctx, text); cleared || err != nil {
+		return cleared, err
+	}
+	return w.clearBy(ctx, text, w.holdShadows, w.mendRecords)
+}
+
+// clearNamed looks only for what the text names.
+func (w *worker) clearNamed(ctx context.Context, text string) (bool, error) {
+	return w.clearBy(ctx, text, w.unmarkNamed, w.holdNamed, w.holdSetting, w.chmodNamed, w.restoreProgram)
+}
+
+func (w *worker) clearBy(
+	ctx context.Context, text string, ways ...func(context.Context, string) (string, error),
+) (bool, error) {
+	for _, how := range ways {
 		said, err := how(ctx, text)
 		if err != nil {
 			return false, err

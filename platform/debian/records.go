@@ -370,6 +370,9 @@ func lookAtUpdates(n *inner, root fs.FS) (list []flaw) {
 func lookAtFileLists(n *inner, root fs.FS) (list []flaw) {
 	for _, p := range installedIn(root) {
 		name, ok := infoName(root, p, "list")
+		if !ok && p.State == "half-installed" {
+			continue // its unpacking was cut off: that is for whoever brings packages to rest
+		}
 		if !ok {
 			text := "the list of files of " + p.Name + " is not there"
 			list = append(list, flaw{bag.StateFault{File: infoPath(p, "list"), Text: text}, n.listAnew(p, infoPath(p, "list"))})
@@ -704,4 +707,30 @@ func lookAtDebconf(n *inner, root fs.FS) (list []flaw) {
 		list = append(list, f)
 	}
 	return list
+}
+
+// formatFile says in which form dpkg keeps what it knows of each package; it knows two.
+const formatFile = infoFolder + "/format"
+
+// lookAtFormat looks at the form in which dpkg is told to read its records.
+func lookAtFormat(n *inner, root fs.FS) []flaw {
+	text, err := readWhole(root, formatFile)
+	form := strings.TrimSpace(string(text))
+	if err != nil || form == "0" || form == "1" {
+		return nil // without the file it is the older of the two
+	}
+	for _, p := range installedIn(root) {
+		if _, err := fs.Stat(root, path.Join(infoFolder, p.Name+":"+p.Architecture+".list")); err == nil {
+			form = "1" // names with an architecture are the newer one's
+			break
+		}
+		form = "0"
+	}
+	return []flaw{{
+		bag.StateFault{
+			File: formatFile,
+			Text: fmt.Sprintf("it says %.20q, and dpkg knows the forms 0 and 1", strings.TrimSpace(string(text))),
+		},
+		n.rewrites(formatFile, []byte(form+"\n"), "it says "+form+", as the names of the records do"),
+	}}
 }

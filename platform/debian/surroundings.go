@@ -326,3 +326,17 @@ func soundSources(text string) (sound string, bad []string) {
 	}
 	return strings.Join(parts, "\n\n"), bad
 }
+
+// lookAtLocks looks at whether what the tools lock is a file.
+func lookAtLocks(n *inner, root fs.FS) (list []flaw) {
+	for _, name := range (Adapter{}).LockFiles() {
+		info, err := fs.Stat(root, name)
+		if err != nil || info.Mode().IsRegular() {
+			continue // the tools make one that is not there
+		}
+		list = append(list, flaw{
+			bag.StateFault{File: name, Text: "it is " + kindOf(info.Mode()) + ", and has to be a file"}, n.asides(name),
+		})
+	}
+	return list
+}

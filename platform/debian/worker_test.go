@@ -115,7 +115,7 @@ func TestWhatCannotBeConfiguredIsTakenBack(t *testing.T) {
 		case strings.HasPrefix(line, "dpkg --configure -a"):
 			return "dpkg: error processing package skerrow-deck (--configure):\n x\ndpkg: error processing package " +
 				"skerrow-tide (--configure):\n x\n", 1
-		case line == "dpkg --remove skerrow-deck":
+		case line == "dpkg --force-remove-reinstreq --remove skerrow-deck":
 			return "", 0
 		case strings.HasPrefix(line, "dpkg -i --force-downgrade"):
 			fails = false

@@ -3,8 +3,28 @@
 # Called by the scripts that provoke, by DIORTHOS_AFTER=…/mended.sh. Appends a line to $DIORTHOS_RESULTS:
 # name, what was minded before, what is minded still, whether the attempt succeeds when it is made again, what was said first,
 # what was climbed.
-# usage: mended.sh ROOT WORK NAME
+# usage: mended.sh ROOT WORK NAME | mended.sh --all OF PART
 set -uo pipefail
+
+# all OF PART does it for every OF-th failure that there is, and sums up.
+all() {
+  local here of=$1 part=$2 set name
+  here=$(cd "$(dirname "$0")" && pwd)
+  export DIORTHOS_RESULTS=${DIORTHOS_RESULTS:-$PWD/.build/mended.tsv} DIORTHOS_BINARY=${DIORTHOS_BINARY:-$PWD/bin/diorthos}
+  export DIORTHOS_AFTER=$here/mended.sh
+  mkdir -p .build; : >"$DIORTHOS_RESULTS"
+  for set in failures fresh later third fourth fifth sixth seventh eighth ninth; do
+    for name in $("$here/$set.sh" --list); do
+      [ $(($(printf 'mend %s' "$name" | cksum | cut -d' ' -f1) % of)) = "$part" ] || continue
+      timeout 600 "$here/$set.sh" "$name" ".build/mended/$name" >/dev/null 2>&1 || echo "$name: could not be provoked" >&2
+    done
+  done
+  awk -F'\t' '{ n++; if ($2 != "at rest") { b++; if ($3 == "repaired") r++; else print "still " $3 ": " $1 }
+      else if ($3 != "repaired") print "worse: " $1
+      if ($4 == "succeeds") a++; if ($3 ~ /USERS/) u++ }
+    END { printf "%d failures; packages not at rest in %d, brought to rest in %d; the attempt succeeds again in %d; users'"'"' files changed in %d\n", n, b, r, a, u }' "$DIORTHOS_RESULTS"
+}
+if [ "${1:-}" = --all ]; then all "$2" "$3"; exit; fi
 root=$1 work=$2 name=$3
 binary=${DIORTHOS_BINARY:-bin/diorthos}
 results=${DIORTHOS_RESULTS:-/dev/stdout}
