@@ -133,6 +133,9 @@ func listAgents(ctx context.Context, c *cli.Command) error {
 		if a.Seen != nil {
 			seen = when(*a.Seen)
 		}
+		if a.Silent {
+			seen += ", silent"
+		}
 		rows = append(rows, []string{strconv.FormatInt(a.ID, 10), a.Machine, seen, when(a.Enrolled), a.By})
 	}
 	p.table([]string{"№", "machine", "heard (UTC)", "enrolled", "by"}, rows, 1)

@@ -91,6 +91,9 @@ type Agent struct {
 	Enrolled time.Time  `json:"enrolled"`
 	By       string     `json:"by" doc:"Who made the code"`
 	Seen     *time.Time `json:"seen,omitempty"`
+	Silent   bool       `json:"silent,omitempty" doc:"Not heard for so long that its machine is left out of waves"`
+	// Held is what its machine holds back.
+	Held map[string]string `json:"held,omitempty" doc:"Why it cannot, by what it holds back; empty where it does"`
 }
 
 // A Rollout is a repair that goes round in waves.

@@ -77,6 +77,12 @@ func (p *page) waitText(text string) {
 	within(p.t, time.Minute, "the page says "+text, func() bool { return strings.Contains(p.text(), text) })
 }
 
+// press clicks the button that says a text.
+func (p *page) press(text string) {
+	p.t.Helper()
+	p.do(chromedp.Click(`//button[normalize-space()="`+text+`"]`))
+}
+
 // picture keeps what the page shows, if DIORTHOS_SCREENSHOTS names a folder.
 func (p *page) picture(name string) {
 	p.t.Helper()
@@ -169,7 +175,6 @@ func TestConsoleShowsACaseLiveWhileItIsReadAndClimbed(t *testing.T) {
 		chromedp.SendKeys(`input[aria-label="Code or sentence"]`, "set-up ended with 0x8007007O\r"))
 	p.waitText("Perhaps meant")
 	wants(t, p.text(), "0x80070070", "there is not enough room on the disk", "letters stand for digits")
-	p.picture("codes")
 }
 
 // While the service is away the docket stays on the screen and says that it is not

@@ -10,6 +10,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
+
 	"diorthos/client"
 	"diorthos/core/bag"
 )
@@ -113,7 +115,21 @@ func TestARepairGoesRoundInWaves(t *testing.T) {
 			t.Errorf("one that is mended is offered it again: %s", line)
 		}
 	}
-	s.must(0, "waves", "--offer", remedy, "--cohort", "1")
+	desk := openPage(t)
+	desk.do(chromedp.Navigate(s.url+"/agents"), chromedp.WaitVisible("#token"), chromedp.SendKeys("#token", s.token+"\r"))
+	desk.waitText("kiosk-7")
+	desk.do(chromedp.SendKeys(`input[aria-label="Machine"]`, "kiosk-99\r"))
+	desk.waitText("diorthos agent enrol --url")
+	desk.do(chromedp.Navigate(s.url + "/waves"))
+	desk.waitText("None yet.")
+	desk.waitText("no site has a rule")
+	desk.do(chromedp.Navigate(s.url + "/cohorts/1"))
+	desk.waitText("Offer it to the others")
+	desk.press("Offer it to the others…")
+	desk.waitText("Nothing is begun yet.")
+	wants(t, desk.text(), "Wave 1", "Wave 2", "Left out", d.Machine)
+	desk.press("Begin with the first wave")
+	desk.waitText("So far")
 	again := s.run("waves", "--offer", remedy, "--cohort", "1")
 	if again.status != 2 || !strings.Contains(again.errout, "goes on already") {
 		t.Errorf("a second one of the same cohort: %+v", again)
@@ -128,6 +144,8 @@ func TestARepairGoesRoundInWaves(t *testing.T) {
 		return out
 	}
 	until(t, "the first machine", func() bool { return rollout().Tally.Proven > 0 })
+	desk.waitText(" proven")
+	desk.picture("waves")
 	// Every agent is cut off in the middle, and goes on.
 	_, _ = agents.Process.Kill(), agents.Wait()
 	agents = exec.CommandContext(t.Context(), binary, "agent", "many", folder)
@@ -136,6 +154,9 @@ func TestARepairGoesRoundInWaves(t *testing.T) {
 		t.Fatal(err)
 	}
 	until(t, "all five", func() bool { return rollout().State == "done" })
+	desk.waitText("5 proven")
+	desk.waitText("Take back")
+	wants(t, desk.text(), "done", "Lerrick terminal", "5 proven")
 	if r := rollout(); r.Tally.Proven != 5 || r.Tally.Failed+r.Tally.Lost != 0 {
 		t.Errorf("the roll-out: %+v", r.Tally)
 	}
@@ -146,11 +167,12 @@ func TestARepairGoesRoundInWaves(t *testing.T) {
 	if n := strings.Count(audit, "offer "); n < 1 {
 		t.Errorf("the audit does not tell who offered it:\n%s", audit)
 	}
-	s.must(0, "waves", "1", "--take-back")
+	desk.press("Take back")
 	until(t, "taken back", func() bool { return rollout().State == "taken back" })
 	if r := rollout(); r.Tally.TakenBack != 5 {
 		t.Errorf("taken back: %+v", r.Tally)
 	}
+	desk.waitText("5 taken back")
 }
 
 func until(t *testing.T, what string, ok func() bool) {

@@ -6,7 +6,7 @@ cd "$(dirname "$0")/.."
 to=$PWD/docs/screenshots
 mkdir -p "$to"
 
-DIORTHOS_SCREENSHOTS=$to go test ./e2e -count=1 -run 'TestConsole|TestTheSheet|TestACorbelMachine|TestWordsFromAScreen'
+DIORTHOS_SCREENSHOTS=$to go test ./e2e -count=1 -run 'TestConsole|TestTheSheet|TestACorbelMachine|TestWordsFromAScreen|TestARepairGoesRound'
 
 # Not below a folder that the database's user cannot enter.
 folder=$(mktemp -d) && chmod 755 "$folder"

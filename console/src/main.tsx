@@ -4,6 +4,7 @@ import { createRoot } from 'react-dom/client'
 import { BrowserRouter, Link, Navigate, Route, Routes } from 'react-router'
 
 import { api, ask, Refusal } from './api/client'
+import { Agents } from './pages/agents/Agents'
 import { Ask } from './pages/ask/Ask'
 import { AskField } from './pages/ask/AskField'
 import { Audit } from './pages/audit/Audit'
@@ -18,6 +19,8 @@ import { MachinePage } from './pages/machine/MachinePage'
 import { Machines } from './pages/machines/Machines'
 import { People } from './pages/people/People'
 import { SignIn } from './pages/sign-in/SignIn'
+import { WavePage } from './pages/waves/WavePage'
+import { Waves } from './pages/waves/Waves'
 import { Notice } from './parts/Notice'
 import './tokens.css'
 
@@ -47,6 +50,8 @@ function App() {
         <Link to="/">Cases</Link>
         <Link to="/machines">Machines</Link>
         <Link to="/cohorts">Cohorts</Link>
+        <Link to="/waves">Waves</Link>
+        <Link to="/agents">Agents</Link>
         <Link to="/codes">Codes</Link>
         {who.data.role === 'administer' && (
           <>
@@ -70,6 +75,9 @@ function App() {
         <Route path="/machines/:name/twin" element={<Twin />} />
         <Route path="/cohorts" element={<Cohorts />} />
         <Route path="/cohorts/:id" element={<CohortPage />} />
+        <Route path="/waves" element={<Waves />} />
+        <Route path="/waves/:id" element={<WavePage />} />
+        <Route path="/agents" element={<Agents />} />
         <Route path="/ask" element={<Ask />} />
         <Route path="/codes" element={<Codes />} />
         <Route path="/people" element={<People />} />

@@ -121,14 +121,32 @@ func (s *Store) SignOn(ctx context.Context, on client.SignOn, secret string) (*c
 
 // Agents lists those that are on.
 func (s *Store) Agents(ctx context.Context, sites []string) ([]client.Agent, error) {
-	list := []client.Agent{}
+	var rows []struct {
+		ID       int64
+		Machine  string
+		Enrolled time.Time
+		By       string
+		Seen     *time.Time
+		Held     jsonOf[map[string]string]
+	}
 	q := s.db.WithContext(ctx).Table("agents").
-		Select("agents.id, agents.machine, agents.enrolled_at as enrolled, agents.enrolled_by as by, agents.seen_at as seen").
+		Select("agents.id, agents.machine, agents.enrolled_at as enrolled, agents.enrolled_by as by, agents.seen_at as seen, "+
+			"agents.held").
 		Where("agents.ended_at is null").Order("agents.machine").Limit(10_000)
 	if len(sites) > 0 {
 		q = q.Joins("join machines on machines.name = agents.machine").Where("machines.site in ?", sites)
 	}
-	return list, q.Scan(&list).Error
+	if err := q.Scan(&rows).Error; err != nil {
+		return nil, err
+	}
+	list := []client.Agent{}
+	for _, r := range rows {
+		list = append(list, client.Agent{
+			ID: r.ID, Machine: r.Machine, Enrolled: r.Enrolled, By: r.By, Seen: r.Seen, Held: r.Held.V,
+			Silent: r.Seen == nil || time.Since(*r.Seen) > agentSilent,
+		})
+	}
+	return list, nil
 }
 
 // EndAgent turns an agent off: its tokens end with it.

@@ -11,10 +11,12 @@ interface Props<Row> {
   columns: string
   more: () => void
   draw: (row: Row) => ReactNode
+  /** What stands at the end of a row and does not lead there, such as a button. */
+  aside?: (row: Row) => ReactNode
 }
 
 /** Rows that lead somewhere. Draws only those in sight, and asks for more at the end. */
-export function VirtualList<Row>({ rows, id, to, columns, more, draw }: Props<Row>) {
+export function VirtualList<Row>({ rows, id, to, columns, more, draw, aside }: Props<Row>) {
   const box = useRef<HTMLDivElement>(null)
   const go = useNavigate()
   // eslint-disable-next-line react-hooks/incompatible-library -- the compiler is not used
@@ -42,6 +44,7 @@ export function VirtualList<Row>({ rows, id, to, columns, more, draw }: Props<Ro
               >
                 {draw(row)}
               </a>
+              {aside && <span className="absolute inset-y-0 right-4 flex items-center">{aside(row)}</span>}
             </li>
           )
         })}

@@ -6,6 +6,7 @@ import { Notice } from '../../parts/Notice'
 import { Section } from '../../parts/Section'
 import { CaseState, StatusWord } from '../../parts/Status'
 import { utc } from '../../parts/text'
+import { Helped } from '../waves/Offer'
 import { useChangeCohort, useCohort, useHold } from './queries'
 
 /** A failure that several machines have: what is the same, what they share, what helped, who. */
@@ -91,17 +92,7 @@ function Shown({ d, stale }: { d: CohortDetail; stale?: string }) {
         </div>
       </Section>
       <Section title="What helped">
-        {d.helped.length === 0 ? (
-          <p className="text-soft">Nothing has been tried on these machines yet.</p>
-        ) : (
-          <ul>
-            {d.helped.map((h) => (
-              <li key={h.remedy}>
-                <StatusWord tone={h.proven > 0 ? 'good' : 'bad'}>{`proven on ${h.proven}, failed on ${h.failed}`}</StatusWord> {h.title || h.remedy}
-              </li>
-            ))}
-          </ul>
-        )}
+        <Helped d={d} />
       </Section>
       <Section title="Machines">
         <table className="w-full max-w-[60rem]">
@@ -207,7 +198,7 @@ function Going({ o }: { o: Outbreak }) {
       </p>
       {held ? (
         <p className="mt-1">
-          <span className="font-semibold">{o.held}</span> <span className="text-soft">{`is held back by ${o.heldBy}`}</span>{' '}
+          <span className="font-semibold">{o.held}</span> <span className="text-soft">{`is held back by ${o.heldBy}, on ${o.heldOn ?? 0} of ${o.heldOf ?? 0} machines with an agent`}</span>{' '}
           <button type="button" onClick={() => hold.mutate({ id: o.id, held: '' })} className="underline underline-offset-2">
             Lift
           </button>
@@ -220,6 +211,12 @@ function Going({ o }: { o: Outbreak }) {
           </button>
         </form>
       )}
+      {held &&
+        o.holdProblems?.slice(0, 3).map((m) => (
+          <p key={m.machine} className="text-small">
+            <StatusWord tone="bad">{m.machine}</StatusWord> {m.problem}
+          </p>
+        ))}
       {hold.isError && <p className="text-bad">{hold.error.message}</p>}
     </Section>
   )
