@@ -88,9 +88,13 @@ func siteRules(ctx context.Context, c *cli.Command) error {
 		if r.AtOnce > 0 {
 			atOnce = strconv.Itoa(r.AtOnce)
 		}
-		rows = append(rows, []string{r.Site, window, atOnce, r.By, when(r.At)})
+		machines := strconv.Itoa(r.Machines)
+		if r.Machines == 0 {
+			machines = "none: is the name right?"
+		}
+		rows = append(rows, []string{r.Site, machines, window, atOnce, r.By, when(r.At)})
 	}
-	p.table([]string{"site", "orders are begun", "at once", "by", "since (UTC)"}, rows, 0)
+	p.table([]string{"site", "machines", "orders are begun", "at once", "by", "since (UTC)"}, rows, 0)
 	return nil
 }
 

@@ -63,13 +63,15 @@ type HoldProblem struct {
 
 // A SiteRule says when, and on how many machines at once, orders may be carried out at a site.
 type SiteRule struct {
-	Site   string    `json:"site" minLength:"1" maxLength:"200"`
-	Opens  string    `json:"opens,omitempty" maxLength:"5" doc:"Time of day from which orders may be begun; empty for always"`
-	Closes string    `json:"closes,omitempty" maxLength:"5" doc:"Time of day until which"`
-	Zone   string    `json:"zone,omitempty" maxLength:"60" doc:"Zone of the times, such as Europe/Oslo; UTC by default"`
-	AtOnce int       `json:"atOnce,omitempty" minimum:"0" maximum:"100000" doc:"Machines at a time; 0 for any number"`
-	By     string    `json:"by,omitempty" readOnly:"true"`
-	At     time.Time `json:"at,omitzero" readOnly:"true"`
+	Site   string `json:"site" minLength:"1" maxLength:"200"`
+	Opens  string `json:"opens,omitempty" maxLength:"5" doc:"Time of day from which orders may be begun; empty for always"`
+	Closes string `json:"closes,omitempty" maxLength:"5" doc:"Time of day until which"`
+	Zone   string `json:"zone,omitempty" maxLength:"60" doc:"Zone of the times, such as Europe/Oslo; UTC by default"`
+	AtOnce int    `json:"atOnce,omitempty" minimum:"0" maximum:"100000" doc:"Machines at a time; 0 for any number"`
+	// Machines is how many stand there: at none, the name may be a slip.
+	Machines int       `json:"machines,omitempty" readOnly:"true"`
+	By       string    `json:"by,omitempty" readOnly:"true"`
+	At       time.Time `json:"at,omitzero" readOnly:"true"`
 }
 
 // SiteRules lists those that there are.

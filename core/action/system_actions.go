@@ -87,12 +87,12 @@ func resultCheck(what string, err error, saw string) []Check {
 var systemActions = map[ID]Action{
 	"upkeep.start-types": systemAction(startTypes, proveServices),
 	"upkeep.start-needs": systemAction(startNeeds, proveServices),
-	"upkeep.mend-lists": onFiles(systemAction(mendLists, func(_ context.Context, s system.StateLists) []Check {
+	"upkeep.mend-lists": onFiles(saysWhatToolsMind(systemAction(mendLists, func(_ context.Context, s system.StateLists) []Check {
 		list, err := s.StateFaults()
 		return resultCheck(
 			"the lists of the system's own state can be read and agree", errors.Join(err, errIfAny(list)), "all do",
 		)
-	})),
+	}))),
 	"upkeep.leftovers-aside": systemAction(leftoversAside, func(_ context.Context, s system.WorkFolders) []Check {
 		return none("no work folder of an earlier attempt is left", s.Leftovers())
 	}),
@@ -730,6 +730,25 @@ func proveBoot[T interface{ BootPiece(kind string) error }](kind string) func(co
 
 // mendLists puts right, one after the other, what the system knows of itself. A list
 // for which nothing is at hand does not keep the others from being put right.
+// saysWhatToolsMind notes what the system's own tools still stop at, once something was put right: they may mind what
+// nothing here looks at.
+func saysWhatToolsMind(a Action) Action {
+	do := a.do
+	a.do = func(ctx context.Context, c *Context) (Effect, error) {
+		e, err := do(ctx, c)
+		if s, check := able[system.PackageTools](c); err == nil && check.OK && c.toolsCanRun() {
+			if minds := s.PackagesAtRest(ctx); minds != nil && ctx.Err() == nil {
+				e.Notes = append(e.Notes, "its own tools still stop: "+minds.Error())
+			}
+		}
+		return e, err
+	}
+	return a
+}
+
+// toolsCanRun reports whether the system's own tools can be run inside it from here.
+func (c *Context) toolsCanRun() bool { return c.Enter != nil || c.files != nil }
+
 func mendLists(ctx context.Context, c *Context, s system.StateLists) (did []string, err error) {
 	var failed error
 	const mostPasses = 20 // what is right again can show what else is wrong

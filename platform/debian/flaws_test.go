@@ -127,6 +127,12 @@ func TestRecordsThatDpkgRefusesArePutRight(t *testing.T) {
 		"a form that nobody knows": func(dir string) error {
 			return os.WriteFile(dir+"/"+formatFile, []byte("7\n"), 0o600)
 		},
+		"a lock of accounts is left": func(dir string) error {
+			return os.WriteFile(dir+"/etc/passwd.lock", []byte("4194999\x00"), 0o600)
+		},
+		"a trigger of no package": func(dir string) error {
+			return os.WriteFile(dir+"/var/lib/dpkg/triggers/File", []byte("/usr/share/feeds Nobody!\n"), 0o600)
+		},
 		"a lock is a folder": func(dir string) error { return folderInPlace(dir + "/var/lib/dpkg/lock") },
 		"a script is empty": func(dir string) error {
 			return os.Truncate(dir+"/"+infoFolder+"/skerrow-tide.postinst", 0)

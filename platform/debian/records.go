@@ -375,7 +375,12 @@ func lookAtFileLists(n *inner, root fs.FS) (list []flaw) {
 		}
 		if !ok {
 			text := "the list of files of " + p.Name + " is not there"
-			list = append(list, flaw{bag.StateFault{File: infoPath(p, "list"), Text: text}, n.listAnew(p, infoPath(p, "list"))})
+			f := flaw{StateFault: bag.StateFault{File: infoPath(p, "list"), Text: text}}
+			_, sums := infoName(root, p, "md5sums")
+			if sums || there(root, cachedName(p)) { // else dpkg only warns, and takes it for a package without files
+				f.mend = n.listAnew(p, infoPath(p, "list"))
+			}
+			list = append(list, f)
 			continue
 		}
 		raw, err := readWhole(root, name)
@@ -612,7 +617,7 @@ func lookAtDiversions(n *inner, root fs.FS) []flaw {
 	return []flaw{f}
 }
 
-var triggerLine = regexp.MustCompile(`^/\S+ \S+$`)
+var triggerLine = regexp.MustCompile(`^/\S+ [a-z0-9][a-z0-9+.-]+(?::[a-z0-9-]+)?(?:/(?:no)?await)?$`)
 
 // lookAtTriggers looks at who waits for which file, and what was triggered and not done yet.
 func lookAtTriggers(n *inner, root fs.FS) (list []flaw) {

@@ -327,6 +327,24 @@ func soundSources(text string) (sound string, bad []string) {
 	return strings.Join(parts, "\n\n"), bad
 }
 
+// lookAtAccountLocks looks for locks of the lists of accounts whose owner is gone: each holds the number of a process
+// (lckpwdf(3) and the tools that change accounts).
+func lookAtAccountLocks(n *inner, root fs.FS) (list []flaw) {
+	for _, name := range []string{"etc/passwd.lock", "etc/group.lock", "etc/shadow.lock", "etc/gshadow.lock"} {
+		if !there(root, name) {
+			continue
+		}
+		owner := strings.Trim(readText(root, name), " \n\x00")
+		if _, err := os.Stat("/proc/" + owner); err == nil && owner != "" {
+			continue // a process of that number runs on this computer: it may be the owner
+		}
+		list = append(list, flaw{
+			bag.StateFault{File: name, Text: "it keeps accounts from being changed, and who made it is gone"}, n.asides(name),
+		})
+	}
+	return list
+}
+
 // lookAtLocks looks at whether what the tools lock is a file.
 func lookAtLocks(n *inner, root fs.FS) (list []flaw) {
 	for _, name := range (Adapter{}).LockFiles() {

@@ -116,7 +116,12 @@ func (s *Store) SiteRules(ctx context.Context, sites []string) ([]client.SiteRul
 	}
 	list := []client.SiteRule{}
 	for _, r := range rows {
-		list = append(list, r.public())
+		rule := r.public()
+		if err := s.db.WithContext(ctx).Raw("select count(*) from machines where site = ?", r.Site).
+			Scan(&rule.Machines).Error; err != nil {
+			return nil, err
+		}
+		list = append(list, rule)
 	}
 	return list, nil
 }

@@ -21,7 +21,9 @@ export function Agents() {
           <h1 className="text-lead font-semibold">Agents</h1>
           <span className="text-soft">they hand in what fails, and carry out what was approved</span>
         </div>
-        <NewAgent />
+        <div className="px-4">
+          <NewAgent />
+        </div>
         <div className={`${columns} mt-2 text-tiny text-soft`}>
           {['machine', 'heard (UTC)', 'enrolled', 'holds back', ''].map((h, i) => (
             <span key={i}>{h}</span>

@@ -71,6 +71,7 @@ function SiteRules() {
           <thead className="text-left text-tiny text-soft">
             <tr>
               <th className="font-normal">site</th>
+              <th className="font-normal">machines</th>
               <th className="font-normal">orders are begun</th>
               <th className="font-normal">at once</th>
               <th className="font-normal">by</th>
@@ -80,6 +81,7 @@ function SiteRules() {
             {rules.data.rules.map((r) => (
               <tr key={r.site} className="border-t border-rule">
                 <td className="py-1 font-semibold">{r.site}</td>
+                <td>{r.machines ? r.machines : <StatusWord tone="odd">none: is the name right?</StatusWord>}</td>
                 <td>{r.opens ? `${r.opens} to ${r.closes} ${r.zone}` : 'at any hour'}</td>
                 <td>{r.atOnce ? r.atOnce : 'any number'}</td>
                 <td className="text-soft">{r.by}</td>
