@@ -94,8 +94,8 @@ race:
 # Written media start under SeaBIOS and OVMF; a restyled disk keeps every file.
 # The jobs that technicians came with, walked; writes docs/jobs.
 prove-jobs: build
-	@scripts/packages.sh test
-	DIORTHOS_JOBS=$(CURDIR)/docs/jobs go test ./e2e -count=1 -run 'TestJobs|TestARepairGoesRoundInWaves' -v
+	@scripts/packages.sh prove
+	DIORTHOS_JOBS=$(CURDIR)/docs/jobs DIORTHOS_ACCEL=tcg go test ./e2e -count=1 -timeout 40m -run 'TestJobs|TestARepairGoesRoundInWaves' -v
 
 # Real machines whose next run of apt cannot be made, mended and proven by their own tools.
 prove-store: build

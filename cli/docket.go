@@ -446,6 +446,13 @@ func showRun(p *page, indent string, r climb.Run) {
 	for _, did := range r.Did {
 		p.hangingIndent(indent+"  does  ", did)
 	}
+	lost := "lost"
+	if r.Outcome == climb.Planning {
+		lost = "would be lost"
+	}
+	for _, what := range r.Loses {
+		p.hangingIndent(indent+"  "+p.bad(markBroken)+" "+lost+" ", what)
+	}
 	for _, note := range r.Notes {
 		p.hangingIndent(indent+"  note  "+markOdd+" ", note)
 	}

@@ -80,7 +80,7 @@ func (p *page) waitText(text string) {
 // press clicks the button that says a text.
 func (p *page) press(text string) {
 	p.t.Helper()
-	p.do(chromedp.Click(`//button[normalize-space()="`+text+`"]`))
+	p.do(chromedp.Click(`//button[normalize-space()="` + text + `"]`))
 }
 
 // picture keeps what the page shows, if DIORTHOS_SCREENSHOTS names a folder.

@@ -43,6 +43,14 @@ func TestARepairGoesRoundInWaves(t *testing.T) {
 	wants(t, s.must(0, "outbreaks", "1", "--hold", "Corbel 7.2"), "is held back", "0 agents")
 	wants(t, s.must(0, "outbreaks", "1", "--lift"), "no longer held back")
 	wants(t, s.must(0, "cohorts"), "6", "outbreak")
+	page := &walker{stage: s, began: time.Now(), folder: folder, medium: "\x00", walk: walk{
+		number: 19, title: "Job 7 again, on twelve machines at four sites",
+		said: "It is the same thing on the others now. Must I drive to all of them?",
+	}}
+	fmt.Fprintf(&page.page, "# 19. %s\n\n> %s\n\nHere on six machines at three sites that lost their loader.\n", page.title, page.said)
+	page.does(1, "", "outbreaks")
+	page.does(0, "", "cohorts", "1")
+	page.cause = page.commands
 	r := s.run("waves", "--offer", "put-loader-back", "--cohort", "1")
 	if r.status != 2 || !strings.Contains(r.errout, "proven on no machine") {
 		t.Errorf("a repair that was never proven: %+v", r)
@@ -108,7 +116,8 @@ func TestARepairGoesRoundInWaves(t *testing.T) {
 	)
 	s.must(0, "outbreaks", "1", "--lift")
 	until(t, "the agents to let it go", func() bool { return s.run("standin", "try", well, "update").status == 0 })
-	preview := s.must(0, "waves", "--offer", remedy, "--cohort", "1", "--preview")
+	preview := page.does(0, "", "waves", "--offer", remedy, "--cohort", "1", "--preview")
+	page.tells("It is begun, by a button of the console here, and the agents of the machines carry it out.")
 	wants(t, preview, "a preview: nothing was begun", "kiosk-5")
 	for line := range strings.Lines(preview) {
 		if strings.Contains(line, d.Machine+" ") && !strings.Contains(line, "left out") {
@@ -163,6 +172,8 @@ func TestARepairGoesRoundInWaves(t *testing.T) {
 	for i := range 6 {
 		wants(t, s.must(0, "standin", "try", filepath.Join(folder, fmt.Sprintf("kiosk-%d", i)), "start"), "Corbel is ready")
 	}
+	page.does(0, "", "waves", "1")
+	page.closes(os.Getenv("DIORTHOS_JOBS"), "19.md", "Corbel")
 	audit := s.must(0, "audit", "--limit", "500")
 	if n := strings.Count(audit, "offer "); n < 1 {
 		t.Errorf("the audit does not tell who offered it:\n%s", audit)

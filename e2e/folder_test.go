@@ -11,7 +11,7 @@ import (
 
 // debianFolder makes a folder with the files of a small Debian system: the packages of this computer that dpkg,
 // apt and scripts need, by their own lists of files, and a database that knows those alone.
-func debianFolder(t *testing.T) string {
+func debianFolder(t testing.TB) string {
 	t.Helper()
 	root := filepath.Join(t.TempDir(), "lerrick-kiosk-2")
 	if madeFolder != "" {
@@ -36,6 +36,8 @@ dpkg-query -L $names | sort -u | sed 's#^/\(bin\|sbin\|lib\|lib64\)/#/usr/\1/#' 
   grep -vE '^/usr/share/(doc|man|locale|info)/|^/(bin|sbin|lib|lib64)$' | while read -r f; do
     if [ -f "$f" ] || [ -L "$f" ]; then echo "${f#/}"; fi; done |
   tar -C / --no-recursion -T - -cf - 2>/dev/null | tar -C "$root" -xf -
+dpkg-query -L $names | sort -u | grep -vE '^/usr/share/(doc|man|locale|info)/' | while read -r f; do
+  if [ -d "$f" ] && [ ! -e "$root$f" ]; then echo "$root$f"; fi; done | xargs mkdir -p
 for n in $names; do
   dpkg-query -s "$n" | awk 'NF'; echo
   for f in /var/lib/dpkg/info/"$n".* /var/lib/dpkg/info/"$n":*.*; do [ ! -e "$f" ] || cp "$f" "$root/var/lib/dpkg/info/"; done
@@ -63,7 +65,7 @@ ldconfig -r "$root"`
 var madeFolder string
 
 // inFolder runs a command inside a folder's system, as its technician would.
-func inFolder(t *testing.T, root, command string) string {
+func inFolder(t testing.TB, root, command string) string {
 	t.Helper()
 	out, err := exec.CommandContext(t.Context(), "unshare", "--mount", "sh", "-c",
 		`mount -t proc proc "$0/proc" && mount --rbind /dev "$0/dev" &&
@@ -76,7 +78,7 @@ func inFolder(t *testing.T, root, command string) string {
 }
 
 // packageIn makes a package file in a folder's /repo, with a script that configures it.
-func packageIn(t *testing.T, root, name, version, script string, fields ...string) {
+func packageIn(t testing.TB, root, name, version, script string, fields ...string) {
 	t.Helper()
 	tree := filepath.Join(t.TempDir(), name)
 	control := "Package: " + name + "\nVersion: " + version + "\nArchitecture: all\n" +

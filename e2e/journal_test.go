@@ -74,7 +74,7 @@ func read(t *testing.T, name string) []byte {
 	return raw
 }
 
-func put(t *testing.T, name string, data []byte) {
+func put(t testing.TB, name string, data []byte) {
 	t.Helper()
 	if err := os.WriteFile(name, data, 0o600); err != nil {
 		t.Fatal(err)

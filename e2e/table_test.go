@@ -10,7 +10,7 @@ import (
 )
 
 // witness runs a tool that is not ours.
-func witness(t *testing.T, name string, args ...string) string {
+func witness(t testing.TB, name string, args ...string) string {
 	t.Helper()
 	out, err := exec.Command(name, args...).CombinedOutput()
 	if err != nil {
