@@ -33,6 +33,7 @@ type Config struct {
 	Listen   string // address and port
 	Database string // PostgreSQL connection string
 	Bags     string // folder, or bucket URL
+	BagKeys  string // file with the keys by which bags are encrypted where they lie; empty for none
 	// Knowledge loads the shipped knowledge and the site's own. It is called again
 	// when Reload says so; what does not load is logged, and the earlier stays.
 	Knowledge func() (*knowledge.Knowledge, error)
@@ -99,7 +100,13 @@ func Run(ctx context.Context, listener net.Listener, c Config) error {
 		return err
 	}
 	defer store.Close()
-	kept, err := bags.Open(ctx, c.Bags)
+	var keys *bags.Keys
+	if c.BagKeys != "" {
+		if keys, err = bags.LoadKeys(c.BagKeys); err != nil {
+			return err
+		}
+	}
+	kept, err := bags.OpenWith(ctx, c.Bags, keys)
 	if err != nil {
 		return err
 	}

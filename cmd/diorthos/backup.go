@@ -24,13 +24,34 @@ func storeFlags() []cli.Flag {
 		&cli.StringFlag{
 			Name: "bags", Usage: "folder where bags are kept", Value: "bags", Sources: cli.EnvVars("DIORTHOS_BAGS"),
 		},
+		bagKeysFlag(),
 	}
+}
+
+func bagKeysFlag() cli.Flag {
+	return &cli.StringFlag{
+		Name: "bag-keys", Usage: "`FILE` with the keys by which bags are encrypted where they lie (see serve make-bag-keys)",
+		Sources: cli.EnvVars("DIORTHOS_BAG_KEYS"),
+	}
+}
+
+// openBags opens the store that the flags name.
+func openBags(ctx context.Context, c *cli.Command) (*bags.Store, error) {
+	var keys *bags.Keys
+	if path := c.String("bag-keys"); path != "" {
+		var err error
+		if keys, err = bags.LoadKeys(path); err != nil {
+			return nil, err
+		}
+	}
+	return bags.OpenWith(ctx, c.String("bags"), keys)
 }
 
 func backupCommand() *cli.Command {
 	return &cli.Command{
 		Name: "backup", Usage: "write all that the service keeps into one file", ArgsUsage: "FILE",
-		Description: "Records and bags as they stand at one moment, while the service runs; checked before it counts.\n" +
+		Description: "Records and bags as they stand at one moment, while the service runs; checked before it counts. " +
+			"Bags that are\nencrypted where they lie are not so in the file.\n" +
 			"The file holds evidence and the hashes of tokens: it is readable by its owner alone.\n\n" +
 			"Examples:\n" +
 			"   diorthos backup --database … --bags /var/lib/diorthos/bags diorthos-2026-11-25.backup\n" +
@@ -41,7 +62,7 @@ func backupCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			store, err := bags.Open(ctx, c.String("bags"))
+			store, err := openBags(ctx, c)
 			if err != nil {
 				return err
 			}
@@ -126,7 +147,7 @@ func restoreCommand() *cli.Command {
 				tell(c.Root().Writer, "✓ "+path+" is as it was written", sum)
 				return nil
 			}
-			store, err := bags.Open(ctx, c.String("bags"))
+			store, err := openBags(ctx, c)
 			if err != nil {
 				return err
 			}

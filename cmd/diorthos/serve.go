@@ -23,6 +23,7 @@ import (
 	"diorthos/core/bag"
 	"diorthos/core/knowledge"
 	"diorthos/service"
+	"diorthos/service/bags"
 	"diorthos/service/health"
 	"diorthos/service/notices"
 )
@@ -61,6 +62,7 @@ func serveCommand() *cli.Command {
 				Usage:   "`FOLDER` with the site's own knowledge, beside what is shipped; once more for each further one",
 				Sources: cli.EnvVars("DIORTHOS_KNOWLEDGE"),
 			},
+			bagKeysFlag(),
 			&cli.StringFlag{
 				Name: "tls-cert", Usage: "`FILE` with the certificate and those above it, PEM; read anew when it changes",
 				Sources: cli.EnvVars("DIORTHOS_TLS_CERT"),
@@ -104,6 +106,23 @@ func serveCommand() *cli.Command {
 			},
 		},
 		Commands: []*cli.Command{{
+			Name: "make-bag-keys", Usage: "make a key by which bags are encrypted where they lie", ArgsUsage: "FILE",
+			Description: "To use another one from now on, put it above the old one in the same file: bags are written with the\n" +
+				"first, and read with any. Without the file they cannot be read: keep a copy elsewhere.\n\n" +
+				"Example:\n" +
+				"   diorthos serve make-bag-keys /etc/diorthos/bag-keys",
+			Action: func(_ context.Context, c *cli.Command) error {
+				path, err := oneFile(c, false)
+				if err != nil {
+					return err
+				}
+				if err := bags.MakeKeys(path, time.Now()); err != nil {
+					return err
+				}
+				_, err = fmt.Fprintf(c.Root().Writer, "✓ %s; serve --bag-keys %s\n", path, path)
+				return err
+			},
+		}, {
 			Name: "token", Usage: "give a person a token, in place of an earlier one", ArgsUsage: "NAME",
 			Description: "Prints the token once; only its hash is kept.\n\n" +
 				"Example:\n" +
@@ -146,7 +165,7 @@ func serveCommand() *cli.Command {
 			signal.Notify(again, syscall.SIGHUP)
 			defer signal.Stop(again)
 			conf.Reload = again
-			conf.TakeOnly = c.Bool("take-only")
+			conf.TakeOnly, conf.BagKeys = c.Bool("take-only"), c.String("bag-keys")
 			conf.Metrics, conf.Plain = c.String("metrics"), c.Bool("plain-http")
 			if conf.Forwarders, err = networks(c.StringSlice("forwarder")); err != nil {
 				return err
@@ -178,6 +197,13 @@ func checkServe(ctx context.Context, c *cli.Command) error {
 		Temporary: os.TempDir(),
 		Knowledge: func() (*knowledge.Knowledge, error) { return commands.LoadKnowledge(c.StringSlice("knowledge")...) },
 	})
+	if path := c.String("bag-keys"); path != "" {
+		f := health.Finding{What: "keys of bags", Rating: health.Good, Saw: path}
+		if _, err := bags.LoadKeys(path); err != nil {
+			f.Rating, f.Saw, f.Do = health.Bad, err.Error(), "diorthos serve make-bag-keys FILE makes one"
+		}
+		list = append(list, f)
+	}
 	return showHealth(c, append(list, health.Certificate(c.String("tls-cert"), c.String("tls-key"), time.Now())))
 }
 
@@ -232,10 +258,10 @@ func networks(list []string) (out []netip.Prefix, err error) {
 
 func newToken() string { return "dt-" + rand.Text() }
 
-func config(database, bags string, site []string, log io.Writer) service.Config {
+func config(database, folder string, site []string, log io.Writer) service.Config {
 	return service.Config{
 		Database:  database,
-		Bags:      bags,
+		Bags:      folder,
 		Knowledge: func() (*knowledge.Knowledge, error) { return commands.LoadKnowledge(site...) },
 		Console:   console.Files(),
 		Limits:    bag.DefaultLimits,

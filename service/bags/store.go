@@ -29,9 +29,19 @@ import (
 type Store struct {
 	bucket *blob.Bucket
 	folder string // empty unless the bags lie in a folder
+	keys   *Keys  // nil where bags lie as they came
 
 	sweeping sync.Mutex
 	next     []byte // where the next sweep goes on
+}
+
+// OpenWith opens a store in which bags are encrypted where they lie; keys may be nil.
+func OpenWith(ctx context.Context, where string, keys *Keys) (*Store, error) {
+	s, err := Open(ctx, where)
+	if err == nil {
+		s.keys = keys
+	}
+	return s, err
 }
 
 // Open opens the bucket at a URL, or the folder at a path, which it makes.
@@ -73,8 +83,17 @@ func (s *Store) Take(
 	if err != nil {
 		return "", nil, 0, fmt.Errorf("store of bags: %w", err)
 	}
-	kept := &keeper{w: w}
+	sealed, err := s.keys.seal(w)
+	if err != nil {
+		cancel()
+		_ = w.Close()
+		return "", nil, 0, fmt.Errorf("store of bags: %w", err)
+	}
+	kept := &keeper{w: sealed}
 	info, err = bag.Read(ctx, io.TeeReader(body, kept), limits, nil)
+	if err == nil {
+		err = sealed.Close()
+	}
 	if err != nil {
 		cancel() // a cancelled writer leaves nothing behind
 		_ = w.Close()
@@ -101,7 +120,14 @@ func (s *Store) Put(ctx context.Context, key string, body io.Reader) (made bool,
 	if err != nil {
 		return false, err
 	}
-	if _, err := io.Copy(w, body); err != nil {
+	sealed, err := s.keys.seal(w)
+	if err == nil {
+		_, err = io.Copy(sealed, body)
+	}
+	if err == nil {
+		err = sealed.Close()
+	}
+	if err != nil {
 		cancel() // a cancelled writer leaves nothing behind
 		_ = w.Close()
 		return false, err
@@ -145,13 +171,20 @@ func (s *Store) makeDurable(key string) error {
 	return nil
 }
 
-// Open returns a stored bag.
+// Open returns a stored bag, and how many bytes lie there.
 func (s *Store) Open(ctx context.Context, key string) (io.ReadCloser, int64, error) {
 	r, err := s.bucket.NewReader(ctx, key, nil)
 	if err != nil {
 		return nil, 0, fmt.Errorf("store of bags: %w", err)
 	}
-	return r, r.Size(), nil
+	plain, err := s.keys.unseal(r)
+	if err != nil {
+		return nil, 0, errors.Join(fmt.Errorf("store of bags: %w", err), r.Close())
+	}
+	return struct {
+		io.Reader
+		io.Closer
+	}{plain, r}, r.Size(), nil
 }
 
 // Holds reports whether a bag of that size lies under key. In doubt it does.
@@ -160,7 +193,11 @@ func (s *Store) Holds(ctx context.Context, key string, size int64) bool {
 	if err != nil {
 		return gcerrors.Code(err) != gcerrors.NotFound
 	}
-	return a.Size == size
+	if a.Size == size {
+		return true
+	}
+	sealed, err := s.sealedSize(ctx, key, size)
+	return err != nil || a.Size == sealed
 }
 
 // Reachable says why the store does not answer.
