@@ -101,10 +101,10 @@ func (w *walker) onADisk(harm string) {
 	}
 	w.folder = filepath.Join(w.t.TempDir(), "kiosk.img")
 	witness(w.t, "cp", "--sparse=always", strings.TrimSpace(string(out)), w.folder)
-	if harm != "" {
-		at := filepath.Join(w.t.TempDir(), "m")
-		witness(w.t, "sh", "-ec", `mkdir "$1"; mount -o loop,offset=1048576 "$0" "$1"; cd "$1"; `+harm+`; cd /; umount "$1"`, w.folder, at)
-	}
+	at := filepath.Join(w.t.TempDir(), "m")
+	// The computer that made it has given it its own name.
+	witness(w.t, "sh", "-ec", `mkdir "$1"; mount -o loop,offset=1048576 "$0" "$1"
+		cd "$1"; echo quay-4 >etc/hostname; eval "$2"; cd /; umount "$1"`, w.folder, at, harm)
 }
 
 // harm zeros bytes of the disk.

@@ -130,7 +130,7 @@ func (s *Store) Agents(ctx context.Context, sites []string) ([]client.Agent, err
 		Held     jsonOf[map[string]string]
 	}
 	q := s.db.WithContext(ctx).Table("agents").
-		Select("agents.id, agents.machine, agents.enrolled_at as enrolled, agents.enrolled_by as by, agents.seen_at as seen, "+
+		Select("agents.id, agents.machine, agents.enrolled_at as enrolled, agents.enrolled_by as by, agents.seen_at as seen, " +
 			"agents.held").
 		Where("agents.ended_at is null").Order("agents.machine").Limit(10_000)
 	if len(sites) > 0 {
