@@ -26,14 +26,16 @@ import (
 	"diorthos/service/notices"
 	"diorthos/service/queue"
 	"diorthos/service/records"
+	"diorthos/service/signon"
 )
 
 // Config says how the service runs.
 type Config struct {
-	Listen   string // address and port
-	Database string // PostgreSQL connection string
-	Bags     string // folder, or bucket URL
-	BagKeys  string // file with the keys by which bags are encrypted where they lie; empty for none
+	Listen   string         // address and port
+	Database string         // PostgreSQL connection string
+	Bags     string         // folder, or bucket URL
+	SignOn   *signon.Config // where people sign in besides by token; nil for nowhere
+	BagKeys  string         // file with the keys by which bags are encrypted where they lie; empty for none
 	// Knowledge loads the shipped knowledge and the site's own. It is called again
 	// when Reload says so; what does not load is logged, and the earlier stays.
 	Knowledge func() (*knowledge.Knowledge, error)
@@ -100,6 +102,12 @@ func Run(ctx context.Context, listener net.Listener, c Config) error {
 		return err
 	}
 	defer store.Close()
+	var people *signon.Provider
+	if c.SignOn != nil {
+		if people, err = signon.New(*c.SignOn); err != nil {
+			return err
+		}
+	}
 	var keys *bags.Keys
 	if c.BagKeys != "" {
 		if keys, err = bags.LoadKeys(c.BagKeys); err != nil {
@@ -133,6 +141,7 @@ func Run(ctx context.Context, listener net.Listener, c Config) error {
 
 		TLS:        c.TLS != nil,
 		Forwarders: c.Forwarders,
+		SignOn:     people,
 	})
 	var running sync.WaitGroup
 	if c.Metrics != "" {

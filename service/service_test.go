@@ -54,11 +54,12 @@ type served struct {
 	url, dsn, bags string
 	metrics        string // where the metrics are served; empty for nowhere
 	token          string
+	changes        []func(*service.Config) // what a test sets otherwise
 }
 
-func serve(t *testing.T, takeOnly bool) *served {
+func serve(t *testing.T, takeOnly bool, changes ...func(*service.Config)) *served {
 	t.Helper()
-	s := &served{t: t, bags: t.TempDir(), token: "the-token-of-a-test"}
+	s := &served{t: t, bags: t.TempDir(), token: "the-token-of-a-test", changes: changes}
 	name := strings.ToLower(fmt.Sprintf("t%d", time.Now().UnixNano()))
 	s.sql(database.DSN, "create database "+name)
 	s.dsn = strings.Replace(database.DSN, "/postgres?", "/"+name+"?", 1)
@@ -78,20 +79,25 @@ func (s *served) run(takeOnly bool) (stop func()) {
 	}
 	ctx, cancel := context.WithCancel(context.Background())
 	ready, ended := make(chan string, 1), make(chan error, 1)
-	go func() {
-		ended <- service.Run(ctx, listener, service.Config{
-			Database:  s.dsn,
-			Bags:      s.bags,
-			Knowledge: func() (*knowledge.Knowledge, error) { return knowledge.Load(shipped.Files) },
-			Limits:    bag.DefaultLimits,
-			Log:       slog.New(slog.NewTextHandler(io.Discard, nil)),
-			TakeOnly:  takeOnly,
-			Metrics:   s.metrics,
-			// so that a test can come from many places
-			Forwarders: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")},
-			Ready:      func(a string) { ready <- a },
-		})
-	}()
+	config := service.Config{
+		Database:  s.dsn,
+		Bags:      s.bags,
+		Knowledge: func() (*knowledge.Knowledge, error) { return knowledge.Load(shipped.Files) },
+		Limits:    bag.DefaultLimits,
+		Log:       slog.New(slog.NewTextHandler(io.Discard, nil)),
+		TakeOnly:  takeOnly,
+		Metrics:   s.metrics,
+		// so that a test can come from many places
+		Forwarders: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")},
+		Ready:      func(a string) { ready <- a },
+	}
+	for _, change := range s.changes {
+		change(&config)
+	}
+	if config.SignOn != nil && config.SignOn.Public == "" {
+		config.SignOn.Public = "http://" + listener.Addr().String()
+	}
+	go func() { ended <- service.Run(ctx, listener, config) }()
 	stopped := false
 	stop = func() {
 		if stopped {

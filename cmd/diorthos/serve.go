@@ -26,6 +26,7 @@ import (
 	"diorthos/service/bags"
 	"diorthos/service/health"
 	"diorthos/service/notices"
+	"diorthos/service/signon"
 )
 
 func serveCommand() *cli.Command {
@@ -81,6 +82,26 @@ func serveCommand() *cli.Command {
 			&cli.StringSliceFlag{
 				Name: "forwarder", Usage: "`ADDRESS` or network of a proxy whose X-Forwarded-For is believed; once more for each",
 				Sources: cli.EnvVars("DIORTHOS_FORWARDERS"),
+			},
+			&cli.StringFlag{
+				Name: "sign-on", Usage: "`ADDRESS` of the site's provider of identities (OpenID Connect), for single sign-on",
+				Sources: cli.EnvVars("DIORTHOS_SIGN_ON"),
+			},
+			&cli.StringFlag{
+				Name: "sign-on-client", Usage: "`NAME` of this service there", Value: "diorthos",
+				Sources: cli.EnvVars("DIORTHOS_SIGN_ON_CLIENT"),
+			},
+			&cli.StringFlag{
+				Name: "sign-on-secret", Usage: "`FILE` with the secret that it was given there",
+				Sources: cli.EnvVars("DIORTHOS_SIGN_ON_SECRET"),
+			},
+			&cli.StringSliceFlag{
+				Name: "sign-on-group", Usage: "`GROUP=ROLE[@SITE+SITE]` that may do something here; once more for each",
+				Sources: cli.EnvVars("DIORTHOS_SIGN_ON_GROUPS"),
+			},
+			&cli.StringFlag{
+				Name: "public", Usage: "`ADDRESS` at which browsers reach this service, such as https://diorthos.skerrow.example",
+				Sources: cli.EnvVars("DIORTHOS_PUBLIC"),
 			},
 			&cli.StringFlag{
 				Name: "webhook", Usage: "`ADDRESS` that is told of outbreaks and holds, as CloudEvents",
@@ -173,6 +194,9 @@ func serveCommand() *cli.Command {
 			if conf.Notices, err = told(c); err != nil {
 				return err
 			}
+			if conf.SignOn, err = signOnOf(c); err != nil {
+				return err
+			}
 			switch cert, key := c.String("tls-cert"), c.String("tls-key"); {
 			case cert != "" && key != "":
 				conf.TLS = &service.Certificate{File: cert, Key: key}
@@ -254,6 +278,28 @@ func networks(list []string) (out []netip.Prefix, err error) {
 		out = append(out, p)
 	}
 	return out, nil
+}
+
+// signOnOf is where people sign in besides by token; nil for nowhere.
+func signOnOf(c *cli.Command) (*signon.Config, error) {
+	if c.String("sign-on") == "" {
+		return nil, nil
+	}
+	conf := &signon.Config{
+		Issuer: c.String("sign-on"), Client: c.String("sign-on-client"), SecretFile: c.String("sign-on-secret"),
+		Public: c.String("public"),
+	}
+	for _, text := range c.StringSlice("sign-on-group") {
+		rule, err := signon.ParseRule(text)
+		if err != nil {
+			return nil, fmt.Errorf("--sign-on-group %w", err)
+		}
+		conf.Groups = append(conf.Groups, rule)
+	}
+	if _, err := signon.New(*conf); err != nil {
+		return nil, fmt.Errorf("%w: --sign-on, --sign-on-group and --public go together", err)
+	}
+	return conf, nil
 }
 
 func newToken() string { return "dt-" + rand.Text() }

@@ -20,6 +20,7 @@ import (
 	"diorthos/core/knowledge"
 	"diorthos/service/bags"
 	"diorthos/service/records"
+	"diorthos/service/signon"
 )
 
 // Version is the version of the API.
@@ -38,6 +39,7 @@ type Deps struct {
 	TLS       bool // it is served over TLS
 	// Forwarders are the addresses of proxies whose word on where a request comes from counts.
 	Forwarders []netip.Prefix
+	SignOn     *signon.Provider // nil where people sign in with a token alone
 }
 
 // An API answers HTTP. Run Listen beside it for live changes.
@@ -105,6 +107,7 @@ func config() huma.Config {
 func (a *API) routes(api huma.API) {
 	a.spec = api.OpenAPI()
 	a.sessionRoutes(api)
+	a.signOnRoutes(api)
 	a.enrolRoutes(api)
 	signedIn := huma.NewGroup(api)
 	signedIn.UseMiddleware(a.signIn(api))

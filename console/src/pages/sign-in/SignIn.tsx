@@ -1,10 +1,12 @@
+import { useQuery } from '@tanstack/react-query'
 import { useState, type FormEvent } from 'react'
 
 import { api, ask } from '../../api/client'
 
-/** Asks for a token and turns it into a session. */
+/** Asks for a token and turns it into a session, or leads to the site's own sign-on. */
 export function SignIn({ done }: { done: () => void }) {
   const [problem, setProblem] = useState('')
+  const ways = useQuery({ queryKey: ['ways'], queryFn: () => ask(api.GET('/api/v1/sign-in-ways')) })
   const submit = async (event: FormEvent<HTMLFormElement>) => {
     event.preventDefault()
     const token = String(new FormData(event.currentTarget).get('token')).trim()
@@ -19,6 +21,14 @@ export function SignIn({ done }: { done: () => void }) {
     <main className="mx-auto mt-[18vh] w-[26rem] border border-rule bg-sheet p-6">
       <h1 className="text-title font-semibold">Diorthos</h1>
       <p className="mt-1 text-soft">Why an install, upgrade or update failed, and how it is put right.</p>
+      {ways.data?.signOn && (
+        <p className="mt-5 border-b border-rule pb-5">
+          <a href="/api/v1/oidc/begin" className="bg-accent px-4 py-1.5 text-on-accent">
+            Sign in with your own account
+          </a>
+          <span className="mt-3 block truncate text-small text-soft">{`at ${ways.data.at ?? ''}`}</span>
+        </p>
+      )}
       <form onSubmit={(e) => void submit(e)} className="mt-5">
         <label htmlFor="token" className="block text-small">
           Your token
