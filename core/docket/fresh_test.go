@@ -32,6 +32,7 @@ const (
 	seventh = "seventh-"
 	eighth  = "eighth-"
 	ninth   = "ninth-"
+	tenth   = "tenth-"
 )
 
 // Halves of the large draws: the first rules were made with the eyes on one alone.
@@ -42,6 +43,8 @@ const (
 	seventhUnseen = seventh + "unseen"
 	ninthSeen     = ninth + "seen"
 	ninthUnseen   = ninth + "unseen"
+	tenthSeen     = tenth + "seen"
+	tenthUnseen   = tenth + "unseen"
 )
 
 // A set sums up how failures were judged.
@@ -89,6 +92,8 @@ func TestFreshFailures(t *testing.T) {
 		eighth:        {},
 		ninthSeen:     {},
 		ninthUnseen:   {},
+		tenthSeen:     {},
+		tenthUnseen:   {},
 	}
 	var said reliability
 	for _, file := range names {
@@ -126,6 +131,8 @@ func TestFreshFailures(t *testing.T) {
 	t.Logf("the eighth draw, then looked at:            %s", sets[eighth])
 	t.Logf("half of the ninth draw, looked at first:    %s", sets[ninthSeen])
 	t.Logf("the other half, then looked at:             %s", sets[ninthUnseen])
+	t.Logf("half of the tenth draw, looked at first:    %s", sets[tenthSeen])
+	t.Logf("the other half, then looked at:             %s", sets[tenthUnseen])
 	t.Logf("what was said first, by how sure it was said:\n%s", said)
 	for _, s := range sets {
 		if s.n > 0 && s.share(s.cause) < 90 || s.share(s.line) < 85 {
@@ -168,7 +175,7 @@ func (r reliability) String() string {
 
 // drawOf is which draw a failure belongs to, by its name.
 func drawOf(name string) string {
-	for _, draw := range []string{fifth, seventh, ninth} {
+	for _, draw := range []string{fifth, seventh, ninth, tenth} {
 		if strings.HasPrefix(name, draw) {
 			if crc32.ChecksumIEEE([]byte("half "+name))%2 == 0 {
 				return draw + "seen"
