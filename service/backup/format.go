@@ -2,6 +2,7 @@ package backup
 
 import (
 	"fmt"
+	"slices"
 	"time"
 )
 
@@ -22,8 +23,14 @@ const schemaVersion = "select max(version_id) from goose_db_version where is_app
 // tables are those that are kept, each behind those that it refers to.
 var tables = []string{
 	"people", "tokens", "machines", "bags", "cohorts", "cases", "climbs", "took", "audit", "outbreaks", "tries",
-	"attribute_counts", "notices", "service_keys", "agents", "rollouts", "orders",
+	"attribute_counts", "notices", "service_keys", "agents", "rollouts", "orders", "approvals", "site_rules", "logins",
 }
+
+// Left are the tables that are not kept: who is signed in and who may enrol is soon over, and the queue is filled anew.
+var Left = []string{"sessions", "agent_codes", "goose_db_version", "river_*"}
+
+// Kept lists the tables that are kept.
+func Kept() []string { return slices.Clone(tables) }
 
 // head says what is in a file.
 type head struct {
