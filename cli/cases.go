@@ -90,12 +90,16 @@ func caseCommand() *cli.Command {
 			"again when the same cause comes back.\n\n" +
 			"Examples:\n" +
 			"   diorthos case 1\n" +
-			"   diorthos case 1 --close --note 'made room on /boot'",
+			"   diorthos case 1 --close --note 'made room on /boot'\n" +
+			"   diorthos case 1 --remove-evidence",
 		Flags: append(serviceFlags(),
 			&cli.BoolFlag{Name: "close", Usage: "close it: it is done"},
 			&cli.IntFlag{Name: "approve", Usage: "agree to `RUNG`, which disrupts or destroys; it counts for a day"},
 			&cli.BoolFlag{Name: "reopen", Usage: "open it again"},
 			&cli.BoolFlag{Name: "read-again", Usage: "have it read once more, such as after a problem or with newer knowledge"},
+			&cli.BoolFlag{
+				Name: "remove-evidence", Usage: "remove its bag from the service for good; the docket stays",
+			},
 			&cli.StringFlag{Name: "note", Usage: "with --close what helped, with --reopen why"}, jsonFlag()),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := changeCase(ctx, c); err != nil {
@@ -124,8 +128,11 @@ func changeCase(ctx context.Context, c *cli.Command) error {
 		_, err = service(c).ApproveRung(ctx, number, c.Int("approve"))
 		return err
 	}
-	if c.Bool("read-again") {
+	switch {
+	case c.Bool("read-again"):
 		return readAgain(ctx, c)
+	case c.Bool("remove-evidence"):
+		return removeEvidence(ctx, c)
 	}
 	change := client.CaseChange{State: client.Closed, Note: c.String("note")}
 	switch {
@@ -141,6 +148,16 @@ func changeCase(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	_, err = service(c).ChangeCase(ctx, number, change)
+	return err
+}
+
+// removeEvidence has the bag of a case removed.
+func removeEvidence(ctx context.Context, c *cli.Command) error {
+	number, err := caseNumber(c)
+	if err != nil {
+		return err
+	}
+	_, err = service(c).RemoveEvidence(ctx, number)
 	return err
 }
 
@@ -205,6 +222,12 @@ func showCase(p *page, d *client.CaseDetail) {
 	if d.Number > 0 {
 		p.line("%s  %s  %s", p.strong(fmt.Sprintf("Case %d", d.Number)), p.strong(title), stateMark(d.State))
 		p.line("%s", p.faint(fmt.Sprintf("received %s UTC from %s, bag %.12s", when(d.Received), d.By, d.Bag)))
+		if d.Removed != nil {
+			p.line(
+				"%s",
+				p.faint(fmt.Sprintf("the bag was removed from the service %s UTC; its logs cannot be shown", when(*d.Removed))),
+			)
+		}
 	} else {
 		p.line("%s  %s", p.strong(title), stateMark(d.State))
 		p.line("%s", p.faint(fmt.Sprintf("gathered %s UTC, read here by %s, not handed in", when(d.Received), d.By)))

@@ -4,8 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -41,11 +43,15 @@ func wavesCommand() *cli.Command {
 				"Examples:\n" +
 				"   diorthos waves rules\n" +
 				"   diorthos waves rules 'Lerrick Terminal' --window 20:00-05:00 --zone Europe/Oslo --at-once 2\n" +
-				"   diorthos waves rules 'Lerrick Terminal' --window always",
+				"   diorthos waves rules 'Lerrick Terminal' --window always --hold-outbreaks",
 			Flags: append(serviceFlags(),
 				&cli.StringFlag{Name: "window", Usage: "`FROM-TO`, as 20:00-05:00; or always"},
 				&cli.StringFlag{Name: "zone", Usage: "zone of these times, such as Europe/Oslo", Value: "UTC"},
-				&cli.IntFlag{Name: "at-once", Usage: "machines at a time; 0 for any number"}, jsonFlag()),
+				&cli.IntFlag{Name: "at-once", Usage: "machines at a time; 0 for any number"},
+				&cli.BoolFlag{
+					Name:  "hold-outbreaks",
+					Usage: "hold back at once the package or update that an outbreak points to; --hold-outbreaks=false for by hand",
+				}, jsonFlag()),
 			Action: siteRules,
 		}},
 	}
@@ -55,21 +61,21 @@ func siteRules(ctx context.Context, c *cli.Command) error {
 	if c.Args().Len() > 1 {
 		return usage(c, errors.New("want one SITE: put its name between quotation marks"))
 	}
-	if c.Args().Present() && (c.IsSet("window") || c.IsSet("at-once")) {
-		rule := client.SiteRule{Site: c.Args().First(), Zone: c.String("zone"), AtOnce: c.Int("at-once")}
-		if w := c.String("window"); w != "" && w != "always" {
-			var ok bool
-			if rule.Opens, rule.Closes, ok = strings.Cut(w, "-"); !ok {
-				return usage(c, fmt.Errorf("--window %q: want FROM-TO, as 20:00-05:00, or always", w))
-			}
+	list, err := service(c).SiteRules(ctx)
+	if err != nil {
+		return err
+	}
+	if c.Args().Present() && slices.ContainsFunc([]string{"window", "zone", "at-once", "hold-outbreaks"}, c.IsSet) {
+		rule, err := changedRule(c, list)
+		if err != nil {
+			return err
 		}
 		if _, err := service(c).SetSiteRule(ctx, rule); err != nil {
 			return err
 		}
-	}
-	list, err := service(c).SiteRules(ctx)
-	if err != nil {
-		return err
+		if list, err = service(c).SiteRules(ctx); err != nil {
+			return err
+		}
 	}
 	if done, err := writeJSON(c, list); done {
 		return err
@@ -92,10 +98,47 @@ func siteRules(ctx context.Context, c *cli.Command) error {
 		if r.Machines == 0 {
 			machines = "none: is the name right?"
 		}
-		rows = append(rows, []string{r.Site, machines, window, atOnce, r.By, when(r.At)})
+		holds := "by hand"
+		if r.Holds {
+			holds = "at once"
+		}
+		rows = append(rows, []string{r.Site, machines, window, atOnce, holds, r.By, when(r.At)})
 	}
-	p.table([]string{"site", "machines", "orders are begun", "at once", "by", "since (UTC)"}, rows, 0)
+	p.table(
+		[]string{"site", "machines", "orders are begun", "at once", "outbreaks are held", "by", "since (UTC)"},
+		rows,
+		0,
+	)
 	return nil
+}
+
+// changedRule is the rule of a site with what the flags say; the rest stays as it is.
+func changedRule(c *cli.Command, list []client.SiteRule) (client.SiteRule, error) {
+	rule := client.SiteRule{Site: c.Args().First(), Zone: c.String("zone")}
+	if i := slices.IndexFunc(list, func(r client.SiteRule) bool { return r.Site == rule.Site }); i >= 0 {
+		rule = list[i]
+	}
+	if c.IsSet("zone") {
+		rule.Zone = c.String("zone")
+	}
+	if c.IsSet("at-once") {
+		rule.AtOnce = c.Int("at-once")
+	}
+	if c.IsSet("hold-outbreaks") {
+		rule.Holds = c.Bool("hold-outbreaks")
+	}
+	switch w := c.String("window"); w {
+	case "":
+	case "always":
+		rule.Opens, rule.Closes = "", ""
+	default:
+		var ok bool
+		if rule.Opens, rule.Closes, ok = strings.Cut(w, "-"); !ok {
+			return rule, usage(c, fmt.Errorf("--window %q: want FROM-TO, as 20:00-05:00, or always", w))
+		}
+	}
+	rule.Machines, rule.By, rule.At = 0, "", time.Time{} // the service says these
+	return rule, nil
 }
 
 func waves(ctx context.Context, c *cli.Command) error {

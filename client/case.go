@@ -32,6 +32,8 @@ type Case struct {
 	ClosedBy string    `json:"closedBy,omitempty" doc:"Who closed or reopened it last; empty when newer evidence did"`
 	Note     string    `json:"note,omitempty" doc:"What helped, or why it was reopened"`
 	Progress *Progress `json:"progress,omitempty"`
+
+	Removed *time.Time `json:"removed,omitempty" doc:"When its bag was removed from the store; the docket stays"`
 }
 
 // A CaseChange closes a case, or opens a closed one again.
@@ -129,6 +131,12 @@ func (c *Client) Case(ctx context.Context, number int64) (*CaseDetail, error) {
 func (c *Client) ReadAgain(ctx context.Context, number int64) (*Case, error) {
 	var r Case
 	return &r, c.send(ctx, http.MethodPost, fmt.Sprintf("/api/v1/cases/%d/read", number), struct{}{}, &r)
+}
+
+// RemoveEvidence has the bag of a case removed for good; its docket stays.
+func (c *Client) RemoveEvidence(ctx context.Context, number int64) (*Case, error) {
+	var r Case
+	return &r, c.send(ctx, http.MethodDelete, fmt.Sprintf("/api/v1/cases/%d/bag", number), nil, &r)
 }
 
 // A CaseQuery selects cases. The zero value selects all.

@@ -46,6 +46,7 @@ type Outbreak struct {
 	Held     string      `json:"held,omitempty" doc:"What is held back because of it"`
 	HeldBy   string      `json:"heldBy,omitempty"`
 	HeldAt   *time.Time  `json:"heldAt,omitempty"`
+	ByRule   bool        `json:"byRule,omitempty" doc:"Held at the sites alone whose rule says so"`
 	HeldOn   int         `json:"heldOn,omitempty" doc:"Machines with an agent that hold it back, as they say"`
 	HeldOf   int         `json:"heldOf,omitempty" doc:"Machines with an agent"`
 	// HoldProblems are those that cannot.
@@ -68,6 +69,8 @@ type SiteRule struct {
 	Closes string `json:"closes,omitempty" maxLength:"5" doc:"Time of day until which"`
 	Zone   string `json:"zone,omitempty" maxLength:"60" doc:"Zone of the times, such as Europe/Oslo; UTC by default"`
 	AtOnce int    `json:"atOnce,omitempty" minimum:"0" maximum:"100000" doc:"Machines at a time; 0 for any number"`
+	// Holds has agents hold back what an outbreak points to, as soon as it is raised.
+	Holds bool `json:"holds,omitempty" doc:"The package or update that an outbreak points to is held back here at once"`
 	// Machines is how many stand there: at none, the name may be a slip.
 	Machines int       `json:"machines,omitempty" readOnly:"true"`
 	By       string    `json:"by,omitempty" readOnly:"true"`

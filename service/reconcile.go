@@ -22,6 +22,7 @@ type reconciler struct {
 	store *records.Store
 	found *prometheus.CounterVec
 	gone  prometheus.Gauge
+	keep  time.Duration // how long bags are kept once their cases ended; 0 for ever
 
 	after   string // the last digest that was looked at in this pass
 	missing int    // bags that were found gone in this pass
@@ -32,6 +33,7 @@ type reconciler struct {
 const (
 	neverAcknowledged = "bag never acknowledged" // it was dropped
 	bagGone           = "bag gone"               // its case stays; its logs cannot be shown
+	bagOutlived       = "bag outlived"           // it was kept for as long as was said, and removed
 )
 
 const (
@@ -44,9 +46,11 @@ const (
 	unknownAge = 24 * time.Hour
 )
 
-func newReconciler(log *slog.Logger, kept *bags.Store, store *records.Store, reg *prometheus.Registry) *reconciler {
+func newReconciler(
+	log *slog.Logger, kept *bags.Store, store *records.Store, reg *prometheus.Registry, keep time.Duration,
+) *reconciler {
 	r := &reconciler{
-		log: log, kept: kept, store: store, told: map[string]bool{},
+		log: log, kept: kept, store: store, keep: keep, told: map[string]bool{},
 		found: prometheus.NewCounterVec(prometheus.CounterOpts{
 			Name: "diorthos_reconciler_found_total",
 			Help: "What did not fit together, by what it was.",
@@ -57,7 +61,7 @@ func newReconciler(log *slog.Logger, kept *bags.Store, store *records.Store, reg
 		}),
 	}
 	reg.MustRegister(r.found, r.gone)
-	for _, what := range []string{neverAcknowledged, bagGone} {
+	for _, what := range []string{neverAcknowledged, bagGone, bagOutlived} {
 		r.found.WithLabelValues(what) // told as 0 from the beginning
 	}
 	return r
@@ -70,6 +74,9 @@ func (r *reconciler) run(ctx context.Context) {
 	for {
 		if err := r.sweep(ctx); err != nil && ctx.Err() == nil {
 			r.log.Warn("look for bags that were never acknowledged", "error", err)
+		}
+		if err := r.outlived(ctx); err != nil && ctx.Err() == nil {
+			r.log.Warn("remove what has been kept long enough", "error", err)
 		}
 		if err := r.step(ctx); err != nil && ctx.Err() == nil {
 			r.log.Warn("hold records against bags", "error", err)
@@ -90,6 +97,27 @@ func (r *reconciler) sweep(ctx context.Context) error {
 		r.tell(ctx, neverAcknowledged, fmt.Sprintf("%d bags were dropped", n))
 	}
 	return err
+}
+
+// outlived removes bags that have been kept for as long as was said. What is noted and not dropped, because this process
+// ends in between, the sweep finds.
+func (r *reconciler) outlived(ctx context.Context) error {
+	if r.keep <= 0 {
+		return nil
+	}
+	list, err := r.store.RemoveOutlived(ctx, time.Now().Add(-r.keep), reconcileStep)
+	if err != nil {
+		return err
+	}
+	for _, b := range list {
+		if err := r.kept.Drop(ctx, b.Blob); err != nil {
+			r.log.Warn("drop a bag", "key", b.Blob, "error", err)
+		}
+		r.found.WithLabelValues(bagOutlived).Inc()
+		r.tell(ctx, bagOutlived, fmt.Sprintf("case %d: the bag %.12s was removed, %d days after the case ended",
+			b.Number, b.Digest, int(r.keep.Hours()/24)))
+	}
+	return nil
 }
 
 // step looks whether some of the bags that are recorded are there.

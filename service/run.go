@@ -36,6 +36,8 @@ type Config struct {
 	Bags     string         // folder, or bucket URL
 	SignOn   *signon.Config // where people sign in besides by token; nil for nowhere
 	BagKeys  string         // file with the keys by which bags are encrypted where they lie; empty for none
+	// KeepBags is how long a bag is kept once its case ended; 0 for ever.
+	KeepBags time.Duration
 	// Knowledge loads the shipped knowledge and the site's own. It is called again
 	// when Reload says so; what does not load is logged, and the earlier stays.
 	Knowledge func() (*knowledge.Knowledge, error)
@@ -151,7 +153,7 @@ func Run(ctx context.Context, listener net.Listener, c Config) error {
 		}
 		defer end()
 	}
-	watch := newReconciler(c.Log, kept, store, reg)
+	watch := newReconciler(c.Log, kept, store, reg, c.KeepBags)
 	running.Go(func() { watch.run(ctx) })
 	running.Go(func() { conductRollouts(ctx, store, c.Log) })
 	told := c.Notices

@@ -103,6 +103,16 @@ func serveCommand() *cli.Command {
 				Name: "public", Usage: "`ADDRESS` at which browsers reach this service, such as https://diorthos.skerrow.example",
 				Sources: cli.EnvVars("DIORTHOS_PUBLIC"),
 			},
+			&cli.IntFlag{
+				Name: "keep-bags", Usage: "remove a bag `DAYS` after its case ended; its docket stays (default: keep it for ever)",
+				Sources: cli.EnvVars("DIORTHOS_KEEP_BAGS"),
+				Validator: func(days int) error {
+					if days < 0 {
+						return errors.New("--keep-bags counts days, 1 or more; 0 keeps them for ever")
+					}
+					return nil
+				},
+			},
 			&cli.StringFlag{
 				Name: "webhook", Usage: "`ADDRESS` that is told of outbreaks and holds, as CloudEvents",
 				Sources: cli.EnvVars("DIORTHOS_WEBHOOK"),
@@ -187,6 +197,7 @@ func serveCommand() *cli.Command {
 			defer signal.Stop(again)
 			conf.Reload = again
 			conf.TakeOnly, conf.BagKeys = c.Bool("take-only"), c.String("bag-keys")
+			conf.KeepBags = time.Duration(c.Int("keep-bags")) * 24 * time.Hour
 			conf.Metrics, conf.Plain = c.String("metrics"), c.Bool("plain-http")
 			if conf.Forwarders, err = networks(c.StringSlice("forwarder")); err != nil {
 				return err

@@ -28,7 +28,7 @@ func (a *API) lineRoutes(api huma.API) {
 		Path:        "/api/v1/cases/{number}/lines",
 		Summary:     "Lines of a log of a case, around a place",
 		Tags:        []string{"cases"},
-		Errors:      []int{http.StatusNotFound},
+		Errors:      []int{http.StatusNotFound, http.StatusGone},
 	},
 		func(ctx context.Context, in *struct {
 			Number int64  `path:"number" minimum:"1" doc:"Number of the case"`

@@ -9,6 +9,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"diorthos/core/bag"
+	"diorthos/service/lifecycle"
 	"diorthos/service/records"
 )
 
@@ -78,6 +79,11 @@ func (a *API) caseProblem(doing string, what string, err error) error {
 	switch {
 	case errors.Is(err, records.ErrNotFound):
 		return problem(http.StatusNotFound, "unknown", "there is no "+what+"; see \"diorthos cases\"")
+	case errors.Is(err, records.ErrRemoved):
+		return problem(http.StatusGone, "removed", err.Error()+": the docket stays, its logs cannot be shown or read again; "+
+			"handed in once more, the same bag is kept anew")
+	case errors.Is(err, lifecycle.ErrNotNow):
+		return problem(http.StatusConflict, "not-now", err.Error())
 	case errors.Is(err, records.ErrNotOpen):
 		return problem(http.StatusConflict, "not-open", what+" has no ladder yet: wait until it has been read")
 	case errors.Is(err, records.ErrBusy):

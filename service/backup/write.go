@@ -78,7 +78,7 @@ func survey(ctx context.Context, tx pgx.Tx) (*head, error) {
 		}
 		h.Tables = append(h.Tables, t)
 	}
-	rows, err := tx.Query(ctx, "select blob, size from bags order by blob")
+	rows, err := tx.Query(ctx, "select blob, size from bags where removed_at is null order by blob")
 	if err != nil {
 		return nil, err
 	}

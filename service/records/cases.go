@@ -34,6 +34,8 @@ type bagRow struct {
 	Digest string `gorm:"primaryKey"`
 	Blob   string
 	Size   int64
+
+	RemovedAt *time.Time
 }
 
 func (bagRow) TableName() string { return "bags" }
@@ -62,6 +64,8 @@ type caseRow struct {
 	Machine string `gorm:"->;-:migration"`
 	Site    string `gorm:"->;-:migration"`
 	Size    int64  `gorm:"->;-:migration"`
+
+	RemovedAt *time.Time `gorm:"->;-:migration"`
 }
 
 func (caseRow) TableName() string { return "cases" }
@@ -85,6 +89,10 @@ func (r caseRow) public() client.Case {
 		ClosedBy: r.ClosedBy,
 		Note:     r.ClosedNote,
 	}
+	if r.RemovedAt != nil {
+		at := r.RemovedAt.UTC()
+		c.Removed = &at
+	}
 	if r.State == client.Reading {
 		c.Progress = &client.Progress{Phase: r.ProgressPhase, Done: r.ProgressDone, Total: r.ProgressTotal}
 	}
@@ -94,7 +102,7 @@ func (r caseRow) public() client.Case {
 // caseColumns are those of a case's own table, without its docket, and what a
 // list shows of its machine and bag.
 var caseColumns = columnsOf(reflect.TypeFor[caseRow](), "cases") +
-	", machines.name as machine, machines.site as site, bags.size as size"
+	", machines.name as machine, machines.site as site, bags.size as size, bags.removed_at as removed_at"
 
 // columnsOf lists the columns of a table that a row holds and that are written.
 func columnsOf(row reflect.Type, table string) string {
@@ -221,15 +229,17 @@ func (a *Accepted) known(
 	if err != nil {
 		return err
 	}
-	if next == c.State && whole(kept.Blob, kept.Size) {
+	if next == c.State && kept.RemovedAt == nil && whole(kept.Blob, kept.Size) {
 		return nil
 	}
 	a.UnusedBlob = kept.Blob
-	if err := db.Exec("update bags set blob = ?, size = ? where digest = ?", b.Blob, b.Size, b.Digest).Error; err != nil {
+	if err := db.Exec(
+		"update bags set blob = ?, size = ?, removed_at = null where digest = ?", b.Blob, b.Size, b.Digest,
+	).Error; err != nil {
 		return err
 	}
-	if next == c.State {
-		return nil
+	if next == c.State { // from now on it is kept as long as another
+		return db.Exec("update cases set updated_at = now() where number = ?", c.Number).Error
 	}
 	if err := db.Exec(
 		"update cases set state = ?, problem = '', received_by = ?, updated_at = now() where number = ?",
@@ -485,14 +495,6 @@ func (s *Store) Requeue(
 	return numbers, err
 }
 
-// BagOf tells where the bag of a case lies.
-func (s *Store) BagOf(ctx context.Context, number int64) (blob string, err error) {
-	err = s.db.WithContext(ctx).Raw(
-		"select blob from bags join cases on cases.bag_digest = bags.digest where number = ?", number,
-	).Row().Scan(&blob)
-	return blob, mapNotFound(err)
-}
-
 // A KeptBag is a bag that is recorded, with the number of its case.
 type KeptBag struct {
 	Digest string
@@ -504,17 +506,18 @@ type KeptBag struct {
 // BagsAfter lists recorded bags in the order of their digests, behind one of them.
 func (s *Store) BagsAfter(ctx context.Context, digest string, limit int) (list []KeptBag, err error) {
 	err = s.db.WithContext(ctx).Raw(
-		"select b.digest, b.blob, b.size, c.number from bags b join cases c on c.bag_digest = b.digest where b.digest > ? "+
+		"select b.digest, b.blob, b.size, c.number from bags b join cases c on c.bag_digest = b.digest "+
+			"where b.digest > ? and b.removed_at is null "+
 			"order by b.digest limit ?", digest, limit,
 	).
 		Scan(&list).Error
 	return list, err
 }
 
-// HasBlob reports whether a bag is recorded that lies under key.
+// HasBlob reports whether a bag is recorded, and still kept, that lies under key.
 func (s *Store) HasBlob(ctx context.Context, key string) (bool, error) {
 	var n int64
-	err := s.db.WithContext(ctx).Model(&bagRow{}).Where("blob = ?", key).Count(&n).Error
+	err := s.db.WithContext(ctx).Model(&bagRow{}).Where("blob = ? and removed_at is null", key).Count(&n).Error
 	return n > 0, err
 }
 

@@ -36,6 +36,9 @@ func (s *Store) ReadAgain(ctx context.Context, number int64, enqueue func(pgx.Tx
 		if err != nil {
 			return fmt.Errorf("case %d: %w", number, err)
 		}
+		if _, err := bagOf(db, number); err != nil {
+			return err
+		}
 		err = db.Table("cases").Where("number = ?", number).Updates(map[string]any{
 			"state": next, "problem": "", "updated_at": gorm.Expr("now()"),
 		}).Error

@@ -61,6 +61,7 @@ type outbreakRow struct {
 	Held     string
 	HeldBy   string
 	HeldAt   *time.Time
+	ByRule   bool
 	LiftedBy string
 	LiftedAt *time.Time
 
@@ -74,6 +75,7 @@ func (r outbreakRow) public() client.Outbreak {
 	return client.Outbreak{
 		ID: r.ID, Cohort: r.CohortID, Title: r.Title, Raised: r.RaisedAt.UTC(), By: r.RaisedBy, Machines: r.Machines,
 		Now: r.Now, Watch: r.Watch.V, Ended: r.EndedAt, Held: r.Held, HeldBy: r.HeldBy, HeldAt: r.HeldAt,
+		ByRule:   r.ByRule,
 		LiftedBy: r.LiftedBy, LiftedAt: r.LiftedAt,
 	}
 }
@@ -187,6 +189,9 @@ func watchCohort(db *gorm.DB, c *cohortRow, number, tries int64, set map[string]
 		Machines: c.Machines,
 		Watch:    jsonOf[fleet.Watch]{w},
 	}
+	if err := holdByRule(db, &o, c.Fingerprint.V); err != nil {
+		return err
+	}
 	if err := db.Create(&o).Error; err != nil {
 		return err
 	}
@@ -194,10 +199,14 @@ func watchCohort(db *gorm.DB, c *cohortRow, number, tries int64, set map[string]
 	if title == "" {
 		title = c.Title
 	}
-	return notify(db, "outbreak.raised", map[string]any{
+	raise := notify(db, "outbreak.raised", map[string]any{
 		"outbreak": o.ID, "cohort": c.ID, "title": title, "machines": c.Machines, "case": number,
 		"firstSeen": c.FirstAt.UTC(), "fingerprint": c.Fingerprint.V,
 	})
+	if raise != nil || o.Held == "" {
+		return raise
+	}
+	return notify(db, "outbreak.held", map[string]any{"outbreak": o.ID, "held": o.Held, "by": o.HeldBy})
 }
 
 // notify puts a notice into the outbox.
@@ -344,7 +353,14 @@ func (s *Store) Outbreaks(ctx context.Context, sites []string) ([]client.Outbrea
 
 // Hold notes what is held back because of an outbreak; an empty text lifts it.
 func (s *Store) Hold(ctx context.Context, id int64, what, by string) (*client.Outbreak, error) {
-	set := map[string]any{"held": what, "held_by": by, "held_at": time.Now(), "lifted_by": "", "lifted_at": nil}
+	set := map[string]any{
+		"held":      what,
+		"held_by":   by,
+		"held_at":   time.Now(),
+		"lifted_by": "",
+		"lifted_at": nil,
+		"by_rule":   false,
+	}
 	if what == "" {
 		set = map[string]any{"lifted_by": by, "lifted_at": time.Now()}
 	}

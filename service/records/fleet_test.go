@@ -29,6 +29,9 @@ func failed(t *testing.T, s *records.Store, machine, cause string, traits map[st
 		Family: "corbel", Traits: traits, Tried: true,
 		Failure: &fleet.Fingerprint{Family: "corbel", Explains: "start", Cause: cause, Title: "It is " + cause},
 	}
+	if object := traits["object"]; object != "" { // at which something that was tried failed
+		note.Failure.Explains, note.Failure.Object = knowledge.ExplainsAttempt, object
+	}
 	for name, value := range traits {
 		note.Attributes = append(note.Attributes, name+"="+value)
 	}
@@ -61,6 +64,7 @@ func TestTheFleet(t *testing.T) {
 	t.Run("an agent enrols once, and signs in by its key", func(t *testing.T) { enrols(t, s) })
 	t.Run("a roll-out gives each order once", func(t *testing.T) { rollsOut(t, s) })
 	t.Run("what is held is held by the machines of its kind", func(t *testing.T) { holds(t, s) })
+	t.Run("outbreaks are held where a site's rule says so", func(t *testing.T) { holdsByRule(t, s) })
 	t.Run("orders are begun within a site's hours", func(t *testing.T) { windows(t, s) })
 }
 

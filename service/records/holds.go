@@ -11,6 +11,8 @@ import (
 	"gorm.io/gorm/clause"
 
 	"diorthos/client"
+	"diorthos/core/fleet"
+	"diorthos/core/knowledge"
 )
 
 // HoldsFor lists what a machine has to hold back: what is held because of an outbreak of its family, unless that
@@ -19,12 +21,28 @@ func (s *Store) HoldsFor(ctx context.Context, machine string) ([]string, error) 
 	list := []string{}
 	err := s.db.WithContext(ctx).Raw(
 		`select distinct o.held from outbreaks o join cohorts c on c.id = o.cohort_id
-		where o.held <> '' and o.lifted_at is null and (c.family = '' or c.family in
+		where o.held <> '' and o.lifted_at is null and (not o.by_rule or exists (select 1 from site_rules r
+			join machines m on m.site = r.site where m.name = ? and r.holds)) and (c.family = '' or c.family in
 			(select traits->>'system' from machines where name = ?) or not exists
 			(select 1 from machines where name = ? and traits->>'system' is not null))
-		order by o.held`, machine, machine,
+		order by o.held`, machine, machine, machine,
 	).Scan(&list).Error
 	return list, err
+}
+
+// holdByRule has an outbreak hold back what it points to, at the sites whose rule says so: the package or update at
+// which something failed that was tried. What fails while a machine starts points to none.
+func holdByRule(db *gorm.DB, o *outbreakRow, f fleet.Fingerprint) error {
+	if f.Object == "" || f.Explains != knowledge.ExplainsAttempt {
+		return nil
+	}
+	var sites int64
+	if err := db.Raw("select count(*) from site_rules where holds").Scan(&sites).Error; err != nil || sites == 0 {
+		return err
+	}
+	now := time.Now()
+	o.Held, o.HeldBy, o.HeldAt, o.ByRule = f.Object, "the rules of sites", &now, true
+	return nil
 }
 
 // TellHeld notes what a machine says that it holds back.
@@ -63,6 +81,7 @@ type siteRuleRow struct {
 	Closes string
 	Zone   string
 	AtOnce int
+	Holds  bool
 	SetBy  string
 	SetAt  time.Time
 }
@@ -71,7 +90,7 @@ func (siteRuleRow) TableName() string { return "site_rules" }
 
 func (r siteRuleRow) public() client.SiteRule {
 	return client.SiteRule{
-		Site: r.Site, Opens: r.Opens, Closes: r.Closes, Zone: r.Zone, AtOnce: r.AtOnce, By: r.SetBy, At: r.SetAt.UTC(),
+		Site: r.Site, Opens: r.Opens, Closes: r.Closes, Zone: r.Zone, AtOnce: r.AtOnce, Holds: r.Holds, By: r.SetBy, At: r.SetAt.UTC(),
 	}
 }
 
@@ -96,7 +115,7 @@ func (s *Store) SetSiteRule(ctx context.Context, rule client.SiteRule, by string
 	}
 	r := siteRuleRow{
 		Site: rule.Site, Opens: rule.Opens, Closes: rule.Closes, Zone: rule.Zone, AtOnce: rule.AtOnce,
-		SetBy: by, SetAt: time.Now(),
+		Holds: rule.Holds, SetBy: by, SetAt: time.Now(),
 	}
 	err := s.db.WithContext(ctx).Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "site"}}, UpdateAll: true}).
 		Create(&r).Error

@@ -90,6 +90,61 @@ func holds(t *testing.T, s *records.Store) {
 	}
 }
 
+// Where a site's rule says so, what an outbreak points to is held back as soon as it is raised, and at no other site; a
+// person's word counts for all. What fails at the start points to nothing.
+func holdsByRule(t *testing.T, s *records.Store) {
+	rule := client.SiteRule{Site: "Fender Quay", Holds: true}
+	if _, err := s.SetSiteRule(t.Context(), rule, "Ragna"); err != nil {
+		t.Fatal(err)
+	}
+	for machine, site := range map[string]string{"quay-0": "Fender Quay", "far-0": "Lerrick"} {
+		var q queued
+		if _, err := s.Accept(t.Context(), records.Bag{
+			Digest: "d-rule-" + machine, Blob: "b-rule-" + machine, Machine: bag.Machine{Name: machine, Site: site},
+		}, whole, q.put); err != nil {
+			t.Fatal(err)
+		}
+	}
+	outbreak := func(cause string, traits map[string]string) client.Outbreak {
+		t.Helper()
+		var last int64
+		for i := range 12 {
+			last = failed(t, s, fmt.Sprintf("%s-%d", cause, i), cause, traits)
+		}
+		c := cohortOf(t, s, last)
+		list, err := s.Outbreaks(t.Context(), nil)
+		at := slices.IndexFunc(list, func(o client.Outbreak) bool { return o.Cohort == c.ID })
+		if err != nil || at < 0 {
+			t.Fatalf("no outbreak: %+v, %v", list, err)
+		}
+		return list[at]
+	}
+	held := func(step string, want map[string][]string) {
+		t.Helper()
+		for machine, list := range want {
+			if have, err := s.HoldsFor(t.Context(), machine); err != nil || !slices.Equal(have, list) {
+				t.Errorf("%s: %s has to hold %v, want %v: %v", step, machine, have, list, err)
+			}
+		}
+	}
+	if o := outbreak("dark-start", nil); o.Held != "" {
+		t.Errorf("a failure of the start has %q held back", o.Held)
+	}
+	o := outbreak("bad-fender", map[string]string{"object": "skerrow-fender"})
+	if o.Held != "skerrow-fender" || !o.ByRule {
+		t.Errorf("held back: %q, by rule: %t", o.Held, o.ByRule)
+	}
+	held("as it was raised", map[string][]string{"quay-0": {"skerrow-fender"}, "far-0": {}, "nobody": {}})
+	if _, err := s.Hold(t.Context(), o.ID, "skerrow-fender=5.1", "Joren"); err != nil {
+		t.Fatal(err)
+	}
+	held("by a person", map[string][]string{"quay-0": {"skerrow-fender=5.1"}, "far-0": {"skerrow-fender=5.1"}})
+	if _, err := s.Hold(t.Context(), o.ID, "", "Joren"); err != nil {
+		t.Fatal(err)
+	}
+	held("lifted", map[string][]string{"quay-0": {}, "far-0": {}})
+}
+
 // An order is begun within its site's hours, and on so many machines at a time as the site allows; one that was begun
 // is given again at any hour.
 func windows(t *testing.T, s *records.Store) {

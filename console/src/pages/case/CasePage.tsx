@@ -159,6 +159,7 @@ function Head({ c, connected }: { c: CaseDetail; connected: boolean }) {
       {!connected && <span className="text-small text-odd">◆ not live: connecting again</span>}
       <span className="ml-auto text-small text-soft">
         {utc(c.received)} UTC from {c.by} · bag <code className="font-mono text-tiny">{c.bag.slice(0, 12)}</code> · {bytes(c.bagSize)}
+        {c.removed && ` · removed from the service ${utc(c.removed)} UTC: its logs cannot be shown`}
       </span>
     </header>
   )

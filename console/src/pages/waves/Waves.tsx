@@ -74,6 +74,7 @@ function SiteRules() {
               <th className="font-normal">machines</th>
               <th className="font-normal">orders are begun</th>
               <th className="font-normal">at once</th>
+              <th className="font-normal">outbreaks are held</th>
               <th className="font-normal">by</th>
             </tr>
           </thead>
@@ -84,6 +85,7 @@ function SiteRules() {
                 <td>{r.machines ? r.machines : <StatusWord tone="odd">none: is the name right?</StatusWord>}</td>
                 <td>{r.opens ? `${r.opens} to ${r.closes} ${r.zone}` : 'at any hour'}</td>
                 <td>{r.atOnce ? r.atOnce : 'any number'}</td>
+                <td>{r.holds ? 'at once' : 'by hand'}</td>
                 <td className="text-soft">{r.by}</td>
               </tr>
             ))}
@@ -97,6 +99,7 @@ function SiteRules() {
 
 function RuleForm() {
   const empty = { site: '', opens: '', closes: '', zone: 'UTC', atOnce: '' }
+  const [holds, setHolds] = useState(false)
   const [rule, setRule] = useState(empty)
   const set = useSetSiteRule(() => setRule(empty))
   const field = (name: keyof typeof empty, label: string, width: string, placeholder: string) => (
@@ -107,7 +110,7 @@ function RuleForm() {
   )
   const submit = (event: FormEvent) => {
     event.preventDefault()
-    if (rule.site.trim()) set.mutate({ site: rule.site.trim(), opens: rule.opens, closes: rule.closes, zone: rule.zone, atOnce: Number(rule.atOnce) || 0 })
+    if (rule.site.trim()) set.mutate({ site: rule.site.trim(), opens: rule.opens, closes: rule.closes, zone: rule.zone, atOnce: Number(rule.atOnce) || 0, holds })
   }
   return (
     <form onSubmit={submit} className="mt-2 flex flex-wrap items-baseline gap-3">
@@ -116,6 +119,10 @@ function RuleForm() {
       {field('closes', 'to', 'w-16', '05:00')}
       {field('zone', 'zone', 'w-32', 'UTC')}
       {field('atOnce', 'at once', 'w-16', 'any')}
+      <label className="text-small text-soft">
+        <input type="checkbox" checked={holds} onChange={(e) => setHolds(e.target.checked)} className="mr-1 align-middle" />
+        hold back at once what an outbreak points to
+      </label>
       <button type="submit" disabled={set.isPending} className="border border-rule bg-sheet px-3 py-0.5">
         Set the rule
       </button>
