@@ -47,7 +47,12 @@ func TestARepairGoesRoundInWaves(t *testing.T) {
 		number: 19, title: "Job 7 again, on twelve machines at four sites",
 		said: "It is the same thing on the others now. Must I drive to all of them?",
 	}}
-	fmt.Fprintf(&page.page, "# 19. %s\n\n> %s\n\nHere on six machines at three sites that lost their loader.\n", page.title, page.said)
+	fmt.Fprintf(
+		&page.page,
+		"# 19. %s\n\n> %s\n\nHere on six machines at three sites that lost their loader.\n",
+		page.title,
+		page.said,
+	)
 	page.does(1, "", "outbreaks")
 	page.does(0, "", "cohorts", "1")
 	page.cause = page.commands

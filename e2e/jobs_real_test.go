@@ -81,8 +81,11 @@ func (w *walker) inAFolder(harm string) {
 	packageIn(w.t, w.folder, "skerrow-top", "1.0", "true", "Depends: skerrow-base")
 	inFolder(w.t, w.folder, harm)
 	w.attempt = func() bool {
-		out := inFolder(w.t, w.folder,
-			"dpkg --audit; apt-get check -q >/dev/null && apt-get -y install /repo/skerrow-plain_1.0_all.deb >/dev/null 2>&1 && echo fit")
+		out := inFolder(
+			w.t,
+			w.folder,
+			"dpkg --audit; apt-get check -q >/dev/null && apt-get -y install /repo/skerrow-plain_1.0_all.deb >/dev/null 2>&1 && echo fit",
+		)
 		return out == "fit\n"
 	}
 	w.try = "run of apt"
@@ -145,7 +148,9 @@ func manyPartitions(w *walker) {
 	put(w.t, plan, []byte("partitions:\n  - {name: ESP, type: EFI system, min: 300 MiB, format: fat32}\n"+
 		"  - {name: system, type: Linux data, min: 700 MiB, share: 1}\n"+
 		fmt.Sprintf("  - {name: harbour, keep: %d}\n", kept)))
-	w.tells("The plan keeps the partition with the pictures, by what is on it, and has room for the loader and the system:")
+	w.tells(
+		"The plan keeps the partition with the pictures, by what is on it, and has room for the loader and the system:",
+	)
 	raw, _ := os.ReadFile(plan)
 	fmt.Fprintf(&w.page, "\n```\n%s```\n", raw)
 	wants(w.t, w.does(-1, "", "layout", "carve", plan, w.folder, "--dry-run"), "old-system", "scratch")
@@ -161,7 +166,12 @@ func manyPartitions(w *walker) {
 // partitionSum is a digest of 400 MiB of a disk.
 func partitionSum(t testing.TB, disk string, at int64) string {
 	t.Helper()
-	return witness(t, "sh", "-c", fmt.Sprintf("dd if=%s bs=1M iflag=skip_bytes,count_bytes skip=%d count=419430400 status=none | sha256sum", disk, at))
+	return witness(
+		t,
+		"sh",
+		"-c",
+		fmt.Sprintf("dd if=%s bs=1M iflag=skip_bytes,count_bytes skip=%d count=419430400 status=none | sha256sum", disk, at),
+	)
 }
 
 // partitionLabelled is the number that a partition has now, by what is on it.

@@ -87,12 +87,14 @@ func resultCheck(what string, err error, saw string) []Check {
 var systemActions = map[ID]Action{
 	"upkeep.start-types": systemAction(startTypes, proveServices),
 	"upkeep.start-needs": systemAction(startNeeds, proveServices),
-	"upkeep.mend-lists": onFiles(saysWhatToolsMind(systemAction(mendLists, func(_ context.Context, s system.StateLists) []Check {
-		list, err := s.StateFaults()
-		return resultCheck(
-			"the lists of the system's own state can be read and agree", errors.Join(err, errIfAny(list)), "all do",
-		)
-	}))),
+	"upkeep.mend-lists": onFiles(
+		saysWhatToolsMind(systemAction(mendLists, func(_ context.Context, s system.StateLists) []Check {
+			list, err := s.StateFaults()
+			return resultCheck(
+				"the lists of the system's own state can be read and agree", errors.Join(err, errIfAny(list)), "all do",
+			)
+		})),
+	),
 	"upkeep.leftovers-aside": systemAction(leftoversAside, func(_ context.Context, s system.WorkFolders) []Check {
 		return none("no work folder of an earlier attempt is left", s.Leftovers())
 	}),

@@ -47,7 +47,8 @@ func (s *System) Knows(what string) bool {
 	history, failed := s.History()
 	return err == nil &&
 		slices.ContainsFunc(offers, func(o corbelfile.Offer) bool { return o.Title == what || o.ID == what }) ||
-		failed == nil && slices.ContainsFunc(history, func(h bag.HistoryEntry) bool { return h.Title == what || h.ID == what })
+		failed == nil &&
+			slices.ContainsFunc(history, func(h bag.HistoryEntry) bool { return h.Title == what || h.ID == what })
 }
 
 func (s *System) setHeld(change func([]string) []string) (bool, error) {

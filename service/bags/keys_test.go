@@ -96,7 +96,8 @@ func TestBagsAreEncryptedWhereTheyLie(t *testing.T) {
 			t.Errorf("one that was cut off is taken for whole: %v", err)
 		}
 	}
-	if back, err := readBack(t, s, first); err != nil || !bytes.Equal(back, early) || !s.Holds(t.Context(), first, earlySize) {
+	if back, err := readBack(t, s, first); err != nil || !bytes.Equal(back, early) ||
+		!s.Holds(t.Context(), first, earlySize) {
 		t.Errorf("from before: %v, %d bytes", err, len(back))
 	}
 	made, err := s.Put(context.Background(), "given", bytes.NewReader(early))
