@@ -43,6 +43,7 @@ type Outbreak struct {
 	Now      int         `json:"now" doc:"Machines that have failed by now"`
 	Watch    fleet.Watch `json:"watch" doc:"The sequential test when it was raised"`
 	Ended    *time.Time  `json:"ended,omitempty" doc:"When it came back to how it usually is"`
+	Suspect  string      `json:"suspect,omitempty" doc:"The package or update that it points to"`
 	Held     string      `json:"held,omitempty" doc:"What is held back because of it"`
 	HeldBy   string      `json:"heldBy,omitempty"`
 	HeldAt   *time.Time  `json:"heldAt,omitempty"`

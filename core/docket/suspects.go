@@ -37,8 +37,10 @@ func suspects(t *reading.Timeline, facts *bag.Facts) []Suspect {
 	struck := facts.Gathered
 	var said strings.Builder
 	switch {
-	case failed != nil && failed.Began.IsZero():
+	case failed != nil && failed.Began.IsZero() && failed.Kind != reading.Start:
 		return list
+	case failed != nil && failed.Began.IsZero(): // what a screen shows has no time
+		struck = facts.Gathered
 	case failed != nil:
 		struck = failed.Began
 		for _, e := range failed.Chain {

@@ -74,8 +74,9 @@ func TestTheSystemsOwnHistoryIsSuspectedToo(t *testing.T) {
 		},
 		Chain: boot.Chain{{Kind: "loader", Fault: "loader-missing", What: "loader", Saw: "nothing"}},
 	}}
-	draw := func() []string {
-		d, err := docket.Draw(t.Context(), facts, nil, k, nil)
+	draw := func(logs ...reading.Source) []string {
+		t.Helper()
+		d, err := docket.Draw(t.Context(), facts, logs, k, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -89,6 +90,13 @@ func TestTheSystemsOwnHistoryIsSuspectedToo(t *testing.T) {
 		t.Errorf("suspected: %q", got)
 	}
 	facts.State.Chain = nil
+	screen := reading.Source{Name: "screen.txt", Open: func() (io.ReadCloser, error) {
+		return io.NopCloser(strings.NewReader("Corbel is starting\n" +
+			"STOPPED at services: corbel-display 7.2.15: an instruction that this processor does not know\n")), nil
+	}}
+	if got := draw(screen); !slices.Equal(got, []string{"program gangway-planner →", "update U7210 7205→7210"}) {
+		t.Errorf("of a screen, which has no time, suspected: %q", got)
+	}
 	if got := draw(); len(got) != 0 {
 		t.Errorf("nothing failed, and suspected: %q", got)
 	}

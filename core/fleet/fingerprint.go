@@ -24,7 +24,12 @@ type Fingerprint struct {
 	Template string `json:"template,omitempty"` // the decisive words without what differs by machine
 	Stage    string `json:"stage,omitempty"`
 	Link     string `json:"link,omitempty"` // the broken link of the chain
+	// Suspect is what to hold back: the package or update that failed, or that was the last before a start that it stops.
+	Suspect string `json:"suspect,omitempty"`
 }
+
+// kindLatest is the kind of failures of the start that what was installed last brings.
+const kindLatest = "latest"
 
 // likely is the probability from which on a finding is taken for what a failure is.
 const likely = 0.5
@@ -55,6 +60,12 @@ func FingerprintOf(d *docket.Docket, family string) (f Fingerprint, failed bool)
 	f.Explains = top.Explains
 	if top.Kind != "" {
 		f.Kind = top.Kind
+	}
+	switch {
+	case f.Explains == knowledge.ExplainsAttempt:
+		f.Suspect = f.Object
+	case f.Kind == kindLatest && len(d.Suspects) > 0 && top.Probability >= likely:
+		f.Suspect = d.Suspects[0].Object
 	}
 	if top.Cause != diagnosis.Unknown && !top.KindOnly && top.Probability >= likely {
 		f.Cause, f.Title = top.Cause, top.Title

@@ -6,7 +6,43 @@ import (
 	"reflect"
 	"slices"
 	"testing"
+
+	"diorthos/core/diagnosis"
+	"diorthos/core/docket"
+	"diorthos/core/knowledge"
 )
+
+// What is to be held back is what failed, or, where what was installed last stops the start, that; else nothing.
+func TestWhatAFailurePointsTo(t *testing.T) {
+	of := func(explains, kind string, probability float64) string {
+		d := &docket.Docket{
+			Failure:  &docket.Failure{Object: "skerrow-fender 5.1"},
+			Suspects: []docket.Suspect{{Object: "U7215"}, {Object: "U7210"}},
+		}
+		top := diagnosis.Finding{Cause: "a-cause", Explains: explains, Probability: probability}
+		top.Kind = kind
+		d.Why = []diagnosis.Finding{top}
+		f, failed := FingerprintOf(d, "corbel")
+		if !failed {
+			t.Fatal("nothing failed")
+		}
+		return f.Suspect
+	}
+	for _, c := range []struct {
+		explains, kind string
+		probability    float64
+		want           string
+	}{
+		{knowledge.ExplainsAttempt, "script", 0.9, "skerrow-fender"},
+		{"start", "latest", 0.9, "U7215"},
+		{"start", "latest", 0.3, ""},
+		{"start", "entries", 0.9, ""},
+	} {
+		if got := of(c.explains, c.kind, c.probability); got != c.want {
+			t.Errorf("%s, %s, %.1f: %q, want %q", c.explains, c.kind, c.probability, got, c.want)
+		}
+	}
+}
 
 // A year in which nothing new happens: 100,000 machines, each tried once a month, 1 % of the
 // tries fail in one of 200 ways that are as common as they ever were, and rare new ways appear

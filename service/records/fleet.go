@@ -65,8 +65,9 @@ type outbreakRow struct {
 	LiftedBy string
 	LiftedAt *time.Time
 
-	Title string `gorm:"->;-:migration"`
-	Now   int    `gorm:"->;-:migration"`
+	Title   string `gorm:"->;-:migration"`
+	Suspect string `gorm:"->;-:migration"`
+	Now     int    `gorm:"->;-:migration"`
 }
 
 func (outbreakRow) TableName() string { return "outbreaks" }
@@ -76,6 +77,7 @@ func (r outbreakRow) public() client.Outbreak {
 		ID: r.ID, Cohort: r.CohortID, Title: r.Title, Raised: r.RaisedAt.UTC(), By: r.RaisedBy, Machines: r.Machines,
 		Now: r.Now, Watch: r.Watch.V, Ended: r.EndedAt, Held: r.Held, HeldBy: r.HeldBy, HeldAt: r.HeldAt,
 		ByRule:   r.ByRule,
+		Suspect:  r.Suspect,
 		LiftedBy: r.LiftedBy, LiftedAt: r.LiftedAt,
 	}
 }
@@ -325,7 +327,8 @@ func (s *Store) withOutbreaks(ctx context.Context, list []client.Cohort, sites [
 
 func (s *Store) outbreakQuery(ctx context.Context) *gorm.DB {
 	return s.db.WithContext(ctx).Model(&outbreakRow{}).
-		Select("outbreaks.*, coalesce(nullif(cohorts.name, ''), cohorts.title) as title, cohorts.machines as now").
+		Select("outbreaks.*, coalesce(nullif(cohorts.name, ''), cohorts.title) as title, cohorts.machines as now, " +
+			"coalesce(cohorts.fingerprint->>'suspect', '') as suspect").
 		Joins("join cohorts on cohorts.id = outbreaks.cohort_id")
 }
 

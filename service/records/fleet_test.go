@@ -30,7 +30,7 @@ func failed(t *testing.T, s *records.Store, machine, cause string, traits map[st
 		Failure: &fleet.Fingerprint{Family: "corbel", Explains: "start", Cause: cause, Title: "It is " + cause},
 	}
 	if object := traits["object"]; object != "" { // at which something that was tried failed
-		note.Failure.Explains, note.Failure.Object = knowledge.ExplainsAttempt, object
+		note.Failure.Explains, note.Failure.Object, note.Failure.Suspect = knowledge.ExplainsAttempt, object, object
 	}
 	for name, value := range traits {
 		note.Attributes = append(note.Attributes, name+"="+value)

@@ -12,7 +12,6 @@ import (
 
 	"diorthos/client"
 	"diorthos/core/fleet"
-	"diorthos/core/knowledge"
 )
 
 // HoldsFor lists what a machine has to hold back: what is held because of an outbreak of its family, unless that
@@ -30,10 +29,9 @@ func (s *Store) HoldsFor(ctx context.Context, machine string) ([]string, error) 
 	return list, err
 }
 
-// holdByRule has an outbreak hold back what it points to, at the sites whose rule says so: the package or update at
-// which something failed that was tried. What fails while a machine starts points to none.
+// holdByRule has an outbreak hold back what it points to, at the sites whose rule says so.
 func holdByRule(db *gorm.DB, o *outbreakRow, f fleet.Fingerprint) error {
-	if f.Object == "" || f.Explains != knowledge.ExplainsAttempt {
+	if f.Suspect == "" {
 		return nil
 	}
 	var sites int64
@@ -41,7 +39,7 @@ func holdByRule(db *gorm.DB, o *outbreakRow, f fleet.Fingerprint) error {
 		return err
 	}
 	now := time.Now()
-	o.Held, o.HeldBy, o.HeldAt, o.ByRule = f.Object, "the rules of sites", &now, true
+	o.Held, o.HeldBy, o.HeldAt, o.ByRule = f.Suspect, "the rules of sites", &now, true
 	return nil
 }
 

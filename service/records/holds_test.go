@@ -131,8 +131,8 @@ func holdsByRule(t *testing.T, s *records.Store) {
 		t.Errorf("a failure of the start has %q held back", o.Held)
 	}
 	o := outbreak("bad-fender", map[string]string{"object": "skerrow-fender"})
-	if o.Held != "skerrow-fender" || !o.ByRule {
-		t.Errorf("held back: %q, by rule: %t", o.Held, o.ByRule)
+	if o.Held != "skerrow-fender" || !o.ByRule || o.Suspect != "skerrow-fender" {
+		t.Errorf("held back: %q, by rule: %t, it points to %q", o.Held, o.ByRule, o.Suspect)
 	}
 	held("as it was raised", map[string][]string{"quay-0": {"skerrow-fender"}, "far-0": {}, "nobody": {}})
 	if _, err := s.Hold(t.Context(), o.ID, "skerrow-fender=5.1", "Joren"); err != nil {

@@ -183,7 +183,7 @@ function Naming({ d }: { d: CohortDetail }) {
 
 function Going({ o }: { o: Outbreak }) {
   const hold = useHold()
-  const [what, setWhat] = useState('')
+  const [what, setWhat] = useState(o.suspect ?? '')
   const held = o.held && !o.liftedAt
   const submit = (event: FormEvent) => {
     event.preventDefault()
