@@ -15,7 +15,7 @@ import (
 
 // TestWhatIsMendedInsideCutOffAtEveryWrite does it with what a Debian machine's own tools and the
 // files of its packages are mended by, inside the system: a package is half installed, a file of
-// another is altered. The system's tools are ours here, and say and do what those say and do; the
+// another is altered, a list of packages cannot be read. The system's tools are ours here, and say and do what those say and do; the
 // records are dpkg's own.
 func TestWhatIsMendedInsideCutOffAtEveryWrite(t *testing.T) {
 	if os.Geteuid() != 0 {
@@ -30,7 +30,7 @@ func TestWhatIsMendedInsideCutOffAtEveryWrite(t *testing.T) {
 		t.Fatal(err)
 	}
 	m.Facts = facts
-	for _, id := range []action.ID{"packages.finish", "packages.restore-files"} {
+	for _, id := range []action.ID{"packages.finish", "packages.restore-files", "packages.lists-anew"} {
 		rung := ladder.Rung{Number: 1, Remedy: string(id), Action: id, Target: action.TargetOf(id, facts)}
 		n := cutOff(t, m, rung)
 		if n < 3 {
@@ -76,6 +76,7 @@ func innerDisk(t *testing.T) string {
 		echo altered >$T/usr/bin/skerrow-tide
 		sed -i '/^Package: skerrow-deck$/,/^$/s/^Status: .*/Status: install ok unpacked/' $T/var/lib/dpkg/status
 		CGO_ENABLED=0 go build -o $T/usr/bin/dpkg ./testdata/tools; cp $T/usr/bin/dpkg $T/usr/bin/apt-get
+		cp $T/usr/bin/dpkg $T/usr/bin/apt-cache; head -c 9000 /dev/urandom >$T/var/lib/apt/lists/deck_Packages
 		truncate -s 40M $D/disk.img; printf 'label: dos\n2048,,83,*\n' | sfdisk -q $D/disk.img
 		mke2fs -q -F -t ext4 -d $T -E offset=1048576 $D/disk.img 38m`)
 	return filepath.Join(dir, "disk.img")

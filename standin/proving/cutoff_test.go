@@ -65,6 +65,10 @@ var askedFor = [][]ladder.Rung{
 		{Action: "upkeep.restore-settings", Params: map[string]string{}},
 	},
 	{{Action: "upkeep.install-clean"}},
+	{
+		{Action: action.HoldBack, Params: map[string]string{"what": "Corbel 7.2 update of November"}},
+		{Action: action.LetGo, Params: map[string]string{"what": "Corbel 7.2 update of November"}},
+	},
 }
 
 // TestEveryActionCutOffAtEveryWrite takes the first rung of every fault's
@@ -121,7 +125,7 @@ func TestEveryActionCutOffAtEveryWrite(t *testing.T) {
 			"layout.mend-gpt", "layout.restyle", "layout.wipe", "layout.rescue", "layout.allocate", "media.write",
 			"firmware.give-back", "boot.normal-mode", "upkeep.put-back",
 			"boot.mounts", "boot.root", "layout.type-esp", "volume.mend-group", // of a Debian machine, below
-			"packages.finish", "packages.restore-files", // inside one, below
+			"packages.finish", "packages.restore-files", "packages.lists-anew", // inside one, below
 			"boot.early-images", "boot.menu", "boot.install-loader",
 			// they draft and write as those do; a real machine is started by "make prove-disks"
 		}

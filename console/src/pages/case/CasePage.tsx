@@ -139,8 +139,8 @@ export function CasePage() {
 
 function Head({ c, connected }: { c: CaseDetail; connected: boolean }) {
   return (
-    <header className="flex items-baseline gap-4 border-b-2 border-ink pt-3 pb-1.5">
-      <h1 className="text-title font-semibold">
+    <header className="flex flex-wrap items-baseline gap-x-4 border-b-2 border-ink pt-3 pb-1.5">
+      <h1 className="text-title font-semibold whitespace-nowrap">
         <Link to="/" className="text-soft hover:text-ink" aria-label="All cases">
           Case {c.number}
         </Link>{' '}

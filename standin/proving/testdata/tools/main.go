@@ -1,4 +1,4 @@
-// Command tools stands for dpkg and apt-get in a small system of a test.
+// Command tools stands for dpkg, apt-get and apt-cache in a small system of a test.
 package main
 
 import (
@@ -9,7 +9,10 @@ import (
 	"strings"
 )
 
-const status = "/var/lib/dpkg/status"
+const (
+	status = "/var/lib/dpkg/status"
+	list   = "/var/lib/apt/lists/deck_Packages"
+)
 
 func main() {
 	raw, err := os.ReadFile(status)
@@ -29,7 +32,12 @@ func main() {
 			fmt.Fprintln(os.Stderr, err)
 			os.Exit(2)
 		}
-	case "apt-get check":
+	case "apt-get update":
+		if err := os.WriteFile(list, []byte("Package: skerrow-deck\nVersion: 1.0\n"), 0o644); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(2)
+		}
+	case "apt-get check", "apt-cache dump":
 	default:
 		if !slices.Contains(os.Args, "-s") {
 			os.Exit(2)
