@@ -148,7 +148,8 @@ func newAgent(c *cli.Command, o host.GatherOptions, folder string) *agent.Agent 
 	a := &agent.Agent{Folder: folder, Host: hostName(), Log: log, Every: c.Duration("every")}
 	machine := func(facts *bag.Facts) *host.Machine {
 		return &host.Machine{
-			Path: o.Image, Root: filesOf(o), Name: a.Machine(), SectorSize: o.SectorSize, Live: o.Live, Adapters: platform.All(), Facts: facts,
+			Path: o.Image, Root: filesOf(o), Name: a.Machine(), SectorSize: o.SectorSize, Live: o.Live,
+			Adapters: platform.All(), Facts: facts,
 			Now: time.Now,
 		}
 	}

@@ -223,8 +223,9 @@ func machineFor(c *cli.Command, name, path string, facts *bag.Facts) (*host.Mach
 		return nil, usage(c, errors.New("--rehearse starts a copy of a disk: give it with --image"))
 	}
 	m := &host.Machine{
-		Keys: keys, Path: path, Root: root, Name: name, SectorSize: c.Int("sector-size"), Live: c.Bool("live"), Adapters: platform.All(),
-		Sources: list, Facts: facts, Network: c.Bool("network"), Now: time.Now,
+		Keys: keys, Path: path, Root: root, Name: name, SectorSize: c.Int("sector-size"), Live: c.Bool("live"),
+		Adapters: platform.All(),
+		Sources:  list, Facts: facts, Network: c.Bool("network"), Now: time.Now,
 	}
 	if c.Bool("rehearse") {
 		m.Rehearsal = &host.Rehearsal{Adapters: platform.All(), Keys: keys}

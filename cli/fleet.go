@@ -292,7 +292,8 @@ func outbreaksCommand() *cli.Command {
 			p.table([]string{"№", "failure", "machines", "raised", "state", "held back", "cohort"}, rows, 1)
 			for _, o := range list {
 				if o.Suspect != "" && o.Ended == nil && (o.Held == "" || o.LiftedAt != nil) {
-					p.hangingIndent("  ", fmt.Sprintf("outbreak %d points to %s, which nobody holds back: diorthos outbreaks %d --hold '%s'",
+					p.hangingIndent("  ", fmt.Sprintf(
+						"outbreak %d points to %s, which nobody holds back: diorthos outbreaks %d --hold '%s'",
 						o.ID, o.Suspect, o.ID, o.Suspect))
 				}
 				showHoldProblems(p, o)

@@ -61,7 +61,8 @@ var realJobs = []walk{
 	},
 }
 
-// t1 is a run that stopped half-way, a hook of the owner, a list that is cut off, and a folder of its surroundings gone.
+// t1 is a run that stopped half-way, a hook of the owner, a list that is cut off, and a folder of its
+// surroundings gone.
 const t1 = `apt-get -y install /repo/skerrow-deck_1.0_all.deb
 mkdir -p /etc/apt/apt.conf.d; echo 'DPkg::Pre-Invoke { "/usr/local/bin/berths"; };' >/etc/apt/apt.conf.d/70berths
 printf '#!/bin/sh\necho berths: no list >&2\nexit 7\n' >/usr/local/bin/berths; chmod 755 /usr/local/bin/berths

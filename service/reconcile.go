@@ -99,8 +99,8 @@ func (r *reconciler) sweep(ctx context.Context) error {
 	return err
 }
 
-// outlived removes bags that have been kept for as long as was said. What is noted and not dropped, because this process
-// ends in between, the sweep finds.
+// outlived removes bags that have been kept for as long as was said. What is noted and not dropped, because this
+// process ends in between, the sweep finds.
 func (r *reconciler) outlived(ctx context.Context) error {
 	if r.keep <= 0 {
 		return nil

@@ -41,7 +41,8 @@ func TestEvidenceIsRemoved(t *testing.T) {
 	files := s.stored() / 3
 	c := s.client()
 	for _, number := range []int64{1, 2} {
-		if _, err := c.ChangeCase(t.Context(), number, client.CaseChange{State: client.Closed, Note: "made room"}); err != nil {
+		change := client.CaseChange{State: client.Closed, Note: "made room"}
+		if _, err := c.ChangeCase(t.Context(), number, change); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -63,8 +63,8 @@ func (b browser) signsOn(s *served, account string) (status int, text string) {
 	return b.get(r.Header.Get("Location") + "&as=" + url.QueryEscape(account))
 }
 
-// People of a provider sign in with what their groups may do, anew each time; nobody comes in by what is not theirs, and
-// nobody is taken for somebody else of the same name.
+// People of a provider sign in with what their groups may do, anew each time; nobody comes in by what is not
+// theirs, and nobody is taken for somebody else of the same name.
 func TestPeopleSignOnAtTheirProvider(t *testing.T) {
 	provider, err := identity.New("diorthos", "between us",
 		identity.Person{Subject: "7", Name: "Anna Reff", Account: "anna", Groups: []string{"staff", "it-desk"}},
@@ -198,7 +198,8 @@ func TestRulesOfGroups(t *testing.T) {
 			t.Errorf("%q is a rule", wrong)
 		}
 	}
-	if _, err := signon.New(signon.Config{Issuer: "https://id.skerrow.example", Client: "d", Public: "https://d"}); err == nil {
+	nobody := signon.Config{Issuer: "https://id.skerrow.example", Client: "d", Public: "https://d"}
+	if _, err := signon.New(nobody); err == nil {
 		t.Error("a sign-on by which nobody may do anything")
 	}
 }

@@ -18,7 +18,8 @@ type Suspect struct {
 	Object  string    `json:"object"`
 	From    string    `json:"from,omitempty"`
 	To      string    `json:"to,omitempty"`
-	// Named says that the records of the failure name the object.
+	// Named says that the records of the failure name the object, or that it brought what asks of the machine
+	// what it lacks.
 	Named bool `json:"named,omitempty"`
 }
 
@@ -73,7 +74,7 @@ func suspects(t *reading.Timeline, facts *bag.Facts) []Suspect {
 		if before(h.When) && !slices.ContainsFunc(list, func(s Suspect) bool { return s.Object == h.ID }) {
 			list = append(list, Suspect{
 				When: h.When, Action: h.Kind, Object: h.ID, From: build(h.Was), To: build(h.Build),
-				Named: strings.Contains(said.String(), h.ID),
+				Named: strings.Contains(said.String(), h.ID) || len(h.Wants) > 0,
 			})
 		}
 	}

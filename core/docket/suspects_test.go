@@ -89,7 +89,11 @@ func TestTheSystemsOwnHistoryIsSuspectedToo(t *testing.T) {
 	if got := draw(); !slices.Equal(got, []string{"program gangway-planner →", "update U7210 7205→7210"}) {
 		t.Errorf("suspected: %q", got)
 	}
-	facts.State.Chain = nil
+	facts.State.History[1].Wants = []string{"a processor with vx4"}
+	if got := draw(); !slices.Equal(got, []string{"update U7210 7205→7210", "program gangway-planner →"}) {
+		t.Errorf("what brought what the machine lacks is not suspected first: %q", got)
+	}
+	facts.State.History[1].Wants, facts.State.Chain = nil, nil
 	screen := reading.Source{Name: "screen.txt", Open: func() (io.ReadCloser, error) {
 		return io.NopCloser(strings.NewReader("Corbel is starting\n" +
 			"STOPPED at services: corbel-display 7.2.15: an instruction that this processor does not know\n")), nil

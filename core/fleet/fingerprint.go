@@ -64,7 +64,7 @@ func FingerprintOf(d *docket.Docket, family string) (f Fingerprint, failed bool)
 	switch {
 	case f.Explains == knowledge.ExplainsAttempt:
 		f.Suspect = f.Object
-	case f.Kind == kindLatest && len(d.Suspects) > 0 && top.Probability >= likely:
+	case f.Kind == kindLatest && len(d.Suspects) > 0 && d.Suspects[0].Named && top.Probability >= likely:
 		f.Suspect = d.Suspects[0].Object
 	}
 	if top.Cause != diagnosis.Unknown && !top.KindOnly && top.Probability >= likely {

@@ -14,10 +14,10 @@ import (
 
 // What is to be held back is what failed, or, where what was installed last stops the start, that; else nothing.
 func TestWhatAFailurePointsTo(t *testing.T) {
-	of := func(explains, kind string, probability float64) string {
+	of := func(explains, kind string, probability float64, named bool) string {
 		d := &docket.Docket{
 			Failure:  &docket.Failure{Object: "skerrow-fender 5.1"},
-			Suspects: []docket.Suspect{{Object: "U7215"}, {Object: "U7210"}},
+			Suspects: []docket.Suspect{{Object: "U7215", Named: named}, {Object: "U7210"}},
 		}
 		top := diagnosis.Finding{Cause: "a-cause", Explains: explains, Probability: probability}
 		top.Kind = kind
@@ -31,14 +31,16 @@ func TestWhatAFailurePointsTo(t *testing.T) {
 	for _, c := range []struct {
 		explains, kind string
 		probability    float64
+		named          bool
 		want           string
 	}{
-		{knowledge.ExplainsAttempt, "script", 0.9, "skerrow-fender"},
-		{"start", "latest", 0.9, "U7215"},
-		{"start", "latest", 0.3, ""},
-		{"start", "entries", 0.9, ""},
+		{knowledge.ExplainsAttempt, "script", 0.9, false, "skerrow-fender"},
+		{"start", "latest", 0.9, true, "U7215"},
+		{"start", "latest", 0.3, true, ""},
+		{"start", "latest", 0.9, false, ""},
+		{"start", "entries", 0.9, true, ""},
 	} {
-		if got := of(c.explains, c.kind, c.probability); got != c.want {
+		if got := of(c.explains, c.kind, c.probability, c.named); got != c.want {
 			t.Errorf("%s, %s, %.1f: %q, want %q", c.explains, c.kind, c.probability, got, c.want)
 		}
 	}

@@ -257,7 +257,8 @@ func (d *folderDraft) mountLayer(i int, at string, fd int) error {
 			return err
 		}
 	}
-	if err := errors.Join(os.Chown(upper, int(st.Uid), int(st.Gid)), os.Chmod(upper, fs.FileMode(st.Mode&0o777))); err != nil {
+	owned := os.Chown(upper, int(st.Uid), int(st.Gid))
+	if err := errors.Join(owned, os.Chmod(upper, fs.FileMode(st.Mode&0o777))); err != nil {
 		return err
 	}
 	from := fmt.Sprintf("/proc/self/fd/%d", fd)

@@ -28,7 +28,8 @@ type look func(n *inner, root fs.FS) []flaw
 // looks are all of them, in the order in which they are put right: what others are read from
 // comes first.
 var looks = []look{
-	lookAtFolders, lookAtLinks, lookAtMarks, lookAtAccounts, lookAtAccountLocks, lookAtLocks, lookAtFormat, lookAtStatus, lookAtAvailable, lookAtUpdates,
+	lookAtFolders, lookAtLinks, lookAtMarks, lookAtAccounts, lookAtAccountLocks, lookAtLocks, lookAtFormat,
+	lookAtStatus, lookAtAvailable, lookAtUpdates,
 	lookAtFileLists, lookAtScripts, lookAtOverrides, lookAtDiversions, lookAtTriggers, lookAtAlternatives, lookAtDebconf,
 	lookAtDownloads, lookAtLists, lookAtSources, lookAtPreload,
 }

@@ -50,9 +50,9 @@ func readBack(t *testing.T, s *bags.Store, key string) ([]byte, error) {
 	return io.ReadAll(r)
 }
 
-// With keys, nothing of a bag can be found where it lies; it is given back to the last byte, is known to be whole by its
-// size, and cannot be read by who has other keys or none. What was stored before there were keys, or with an earlier one,
-// can still be read.
+// With keys, nothing of a bag can be found where it lies; it is given back to the last byte, is known to be
+// whole by its size, and cannot be read by who has other keys or none. What was stored before there were keys,
+// or with an earlier one, can still be read.
 func TestBagsAreEncryptedWhereTheyLie(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "bags")
 	before := opened(t, dir, "")

@@ -165,8 +165,8 @@ func (s *Store) EndAgent(ctx context.Context, id int64) error {
 	})
 }
 
-// NextOrder is the order that waits for a machine; nil where none does, or where the rule of its site lets none be begun
-// now. An order that was begun and never ended is given again: the agent knows how far it came.
+// NextOrder is the order that waits for a machine; nil where none does, or where the rule of its site lets none
+// be begun now. An order that was begun and never ended is given again: the agent knows how far it came.
 func (s *Store) NextOrder(ctx context.Context, machine string) (*client.AgentOrder, error) {
 	var o struct {
 		client.AgentOrder

@@ -59,7 +59,8 @@ func heldOn(db *gorm.DB, what string) (on, of int, problems []client.HoldProblem
 		Machine string
 		Held    jsonOf[map[string]string]
 	}
-	if err := db.Raw("select machine, held from agents where ended_at is null order by machine").Scan(&rows).Error; err != nil {
+	err = db.Raw("select machine, held from agents where ended_at is null order by machine").Scan(&rows).Error
+	if err != nil {
 		return 0, 0, nil, err
 	}
 	for _, r := range rows {
@@ -88,7 +89,8 @@ func (siteRuleRow) TableName() string { return "site_rules" }
 
 func (r siteRuleRow) public() client.SiteRule {
 	return client.SiteRule{
-		Site: r.Site, Opens: r.Opens, Closes: r.Closes, Zone: r.Zone, AtOnce: r.AtOnce, Holds: r.Holds, By: r.SetBy, At: r.SetAt.UTC(),
+		Site: r.Site, Opens: r.Opens, Closes: r.Closes, Zone: r.Zone, AtOnce: r.AtOnce, Holds: r.Holds,
+		By: r.SetBy, At: r.SetAt.UTC(),
 	}
 }
 
@@ -159,8 +161,8 @@ func (r siteRuleRow) open(now time.Time) bool {
 	return at >= r.Opens || at < r.Closes
 }
 
-// mayBegin reports whether an order may be begun on a machine now, by the rule of its site. The site is locked until the
-// transaction ends, so that no two are begun in the place of one.
+// mayBegin reports whether an order may be begun on a machine now, by the rule of its site. The site is locked
+// until the transaction ends, so that no two are begun in the place of one.
 func mayBegin(db *gorm.DB, machine string, now time.Time) (bool, error) {
 	var rules []siteRuleRow
 	if err := db.Raw(

@@ -60,7 +60,9 @@ func holds(t *testing.T, s *records.Store) {
 	if _, err := s.Hold(t.Context(), id, "Update 2026-11", "Ragna"); err != nil {
 		t.Fatal(err)
 	}
-	for machine, want := range map[string][]string{"held-0": {"Update 2026-11"}, "other-0": {}, "nobody": {"Update 2026-11"}} {
+	for machine, want := range map[string][]string{
+		"held-0": {"Update 2026-11"}, "other-0": {}, "nobody": {"Update 2026-11"},
+	} {
 		if have, err := s.HoldsFor(t.Context(), machine); err != nil || !slices.Equal(have, want) {
 			t.Errorf("%s has to hold %v, want %v: %v", machine, have, want, err)
 		}
@@ -68,7 +70,8 @@ func holds(t *testing.T, s *records.Store) {
 	if err := s.TellHeld(t.Context(), "held-0", map[string]string{"Update 2026-11": ""}); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.TellHeld(t.Context(), "held-1", map[string]string{"Update 2026-11": "the policy cannot be read"}); err != nil {
+	cannot := map[string]string{"Update 2026-11": "the policy cannot be read"}
+	if err := s.TellHeld(t.Context(), "held-1", cannot); err != nil {
 		t.Fatal(err)
 	}
 	if err := s.TellHeld(t.Context(), "nobody", map[string]string{}); !errors.Is(err, records.ErrNotFound) {
@@ -150,7 +153,8 @@ func holdsByRule(t *testing.T, s *records.Store) {
 func windows(t *testing.T, s *records.Store) {
 	for _, wrong := range []client.SiteRule{
 		{Site: "Tarvoe", Opens: "20:00"}, {Site: "Tarvoe", Opens: "25:00", Closes: "05:00"},
-		{Site: "Tarvoe", Opens: "05:00", Closes: "05:00"}, {Site: "Tarvoe", Opens: "20:00", Closes: "05:00", Zone: "Skerrow/Sea"},
+		{Site: "Tarvoe", Opens: "05:00", Closes: "05:00"},
+		{Site: "Tarvoe", Opens: "20:00", Closes: "05:00", Zone: "Skerrow/Sea"},
 	} {
 		if _, err := s.SetSiteRule(t.Context(), wrong, "Ragna"); !errors.Is(err, records.ErrWindow) {
 			t.Errorf("%+v: %v", wrong, err)

@@ -36,7 +36,8 @@ func bagOf(db *gorm.DB, number int64) (blob string, err error) {
 }
 
 // removal notes that bags are kept no more, those of cases that a condition over c selects.
-const removal = "update bags b set removed_at = now() from cases c where c.bag_digest = b.digest and b.removed_at is null and "
+const removal = "update bags b set removed_at = now() from cases c " +
+	"where c.bag_digest = b.digest and b.removed_at is null and "
 
 // RemoveBag notes that the bag of a case is kept no more, and returns where it lies: it can be dropped. A case that is
 // read or climbed just now needs it still.

@@ -1,7 +1,7 @@
 // Package signon has people sign in at a provider of identities that the site has already (OpenID Connect Core 1.0:
 // authorisation code with PKCE, RFC 7636). Who they are there, and in which groups, says what they may do here.
 //
-//	p, err := signon.New(signon.Config{Issuer: …, Client: …, Public: "https://diorthos.skerrow.example", Groups: rules})
+//	p, err := signon.New(signon.Config{Issuer: …, Client: …, Public: …, Groups: rules})
 //	address, kept, err := p.Begin(ctx)        // the browser goes there, and keeps what has to be kept
 //	login, err := p.Finish(ctx, kept, state, code)
 package signon

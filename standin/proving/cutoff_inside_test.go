@@ -13,9 +13,9 @@ import (
 	"diorthos/platform"
 )
 
-// TestWhatIsMendedInsideCutOffAtEveryWrite does it with what a Debian machine's own tools and the
-// files of its packages are mended by, inside the system: a package is half installed, a file of
-// another is altered, a list of packages cannot be read. The system's tools are ours here, and say and do what those say and do; the
+// TestWhatIsMendedInsideCutOffAtEveryWrite does it with what a Debian machine's own tools and the files of its
+// packages are mended by, inside the system: a package is half installed, a file of another is altered, a list
+// of packages cannot be read. The system's tools are ours here, and say and do what those say and do; the
 // records are dpkg's own.
 func TestWhatIsMendedInsideCutOffAtEveryWrite(t *testing.T) {
 	if os.Geteuid() != 0 {
