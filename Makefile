@@ -12,7 +12,7 @@ go_sources := $(shell find . -name '*.go' -not -path './console/node_modules/*')
 
 # make bench          how fast, as ratios to public tools
 
-.PHONY: bench race prove prove-reading prove-loop prove-disks prove-jobs prove-store prove-folders demo demo-reset test packages packages-test build console lint screenshots fuzz clean
+.PHONY: bench race prove prove-reading prove-loop prove-disks prove-jobs prove-store prove-folders prove-faults demo demo-reset test packages packages-test build console lint screenshots fuzz clean
 
 demo: packages build
 	@exec bin/diorthos demo
@@ -84,8 +84,14 @@ bench: build
 	@scripts/packages.sh bench
 	@scripts/bench.sh
 
+# Three processes and their database fail at random while bags come in; FAULTS=1m is a shorter run. Needs root.
+FAULTS ?= 10m
+prove-faults: build
+	@scripts/packages.sh prove
+	DIORTHOS_FAULTS=$(FAULTS) go test -tags prove ./e2e -count=1 -timeout 90m -run TestFaultsLoseNothing -v
+
 # The slow proofs: provoked failures, the closed loop, media started in QEMU, fuzzing.
-prove: prove-reading prove-loop prove-disks prove-store prove-jobs fuzz
+prove: prove-reading prove-loop prove-disks prove-store prove-jobs prove-faults fuzz
 
 # The service's tests under the race detector: five minutes, most of them for compiling.
 race:

@@ -2,7 +2,10 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"io"
+	"os"
 	"strconv"
 	"strings"
 
@@ -10,6 +13,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"diorthos/client"
+	"diorthos/core/bag"
 )
 
 func casesCommand() *cli.Command {
@@ -91,17 +95,24 @@ func caseCommand() *cli.Command {
 			"Examples:\n" +
 			"   diorthos case 1\n" +
 			"   diorthos case 1 --close --note 'made room on /boot'\n" +
+			"   diorthos case 1 --save-bag kestrel-office-3.tar.gz\n" +
 			"   diorthos case 1 --remove-evidence",
 		Flags: append(serviceFlags(),
 			&cli.BoolFlag{Name: "close", Usage: "close it: it is done"},
 			&cli.IntFlag{Name: "approve", Usage: "agree to `RUNG`, which disrupts or destroys; it counts for a day"},
 			&cli.BoolFlag{Name: "reopen", Usage: "open it again"},
 			&cli.BoolFlag{Name: "read-again", Usage: "have it read once more, such as after a problem or with newer knowledge"},
+			&cli.StringFlag{
+				Name: "save-bag", Usage: "save its bag to a new `FILE`, to read here or to hand on", TakesFile: true,
+			},
 			&cli.BoolFlag{
 				Name: "remove-evidence", Usage: "remove its bag from the service for good; the docket stays",
 			},
 			&cli.StringFlag{Name: "note", Usage: "with --close what helped, with --reopen why"}, jsonFlag()),
 		Action: func(ctx context.Context, c *cli.Command) error {
+			if c.IsSet("save-bag") {
+				return saveBag(ctx, c, c.String("save-bag"))
+			}
 			if err := changeCase(ctx, c); err != nil {
 				return err
 			}
@@ -149,6 +160,52 @@ func changeCase(ctx context.Context, c *cli.Command) error {
 	}
 	_, err = service(c).ChangeCase(ctx, number, change)
 	return err
+}
+
+// saveBag fetches the bag of a case to a file that is not there yet, and verifies it before it gets its name.
+func saveBag(ctx context.Context, c *cli.Command, path string) (err error) {
+	number, err := caseNumber(c)
+	if err != nil {
+		return err
+	}
+	if _, err := os.Lstat(path); err == nil {
+		return fmt.Errorf("%s is there already", path)
+	}
+	draft, err := os.OpenFile(path+".part", os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return err
+	}
+	defer func() {
+		if err = errors.Join(err, draft.Close()); err != nil {
+			_ = os.Remove(draft.Name())
+		}
+	}()
+	if err := service(c).Bag(ctx, number, draft); err != nil {
+		return err
+	}
+	if _, err := draft.Seek(0, io.SeekStart); err != nil {
+		return err
+	}
+	info, err := bag.Read(ctx, draft, bag.DefaultLimits, nil)
+	if err != nil {
+		return fmt.Errorf("what was fetched is not whole: %w", err)
+	}
+	if err := errors.Join(draft.Sync(), os.Rename(draft.Name(), path)); err != nil {
+		return err
+	}
+	saved := struct {
+		File    string `json:"file"`
+		Bag     string `json:"bag"`
+		Machine string `json:"machine"`
+		Files   int    `json:"files"`
+	}{path, info.Digest, info.Facts.Machine.Name, len(info.Files)}
+	if done, err := writeJSON(c, saved); done {
+		return err
+	}
+	newPage(c).line(
+		"%s: the bag of case %d, of %s, with facts and %s; verified", path, number, saved.Machine, plural(saved.Files, "file", "files"),
+	)
+	return nil
 }
 
 // removeEvidence has the bag of a case removed.

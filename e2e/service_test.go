@@ -78,7 +78,12 @@ func answer(t testing.TB, resp *http.Response) (int, map[string]any) {
 // evidence packs a small bag with one log.
 func evidence(t *testing.T, machine string, size int64, log io.Reader) string {
 	t.Helper()
-	path := filepath.Join(t.TempDir(), machine+".tar.gz")
+	return evidenceIn(t, t.TempDir(), machine, size, log)
+}
+
+func evidenceIn(t *testing.T, dir, machine string, size int64, log io.Reader) string {
+	t.Helper()
+	path := filepath.Join(dir, machine+".tar.gz")
 	f, err := os.Create(path)
 	if err != nil {
 		t.Fatal(err)

@@ -37,6 +37,12 @@ func TestStory(t *testing.T) {
 	}
 	wants(t, s.must(0, "submit", packed), "kestrel-office-3 taken in as case 1")
 	wants(t, s.must(0, "submit", packed), "was handed in before as case 1")
+	saved := filepath.Join(t.TempDir(), "again.tar.gz")
+	wants(t, s.must(0, "case", "1", "--save-bag", saved), saved, "of kestrel-office-3", "verified")
+	if !same(t, saved, packed) {
+		t.Error("the bag that is given back is another than was handed in")
+	}
+	wants(t, s.run("case", "1", "--save-bag", saved).errout, "is there already")
 	wants(
 		t, s.must(0, "case", "1"),
 		"WHAT WAS TRIED", "update failed", "dist-upgrade",

@@ -46,6 +46,9 @@ func TestEvidenceIsRemoved(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
+	if given := new(bytes.Buffer); c.Bag(t.Context(), 1, given) != nil || !bytes.Equal(given.Bytes(), bag) {
+		t.Errorf("%d bytes are given back, want the %d that were handed in", given.Len(), len(bag))
+	}
 	s.sql(s.dsn, "update cases set updated_at = now() - interval '11 days' where number in (1, 3)")
 	other := *s // a second process, which keeps for ten days
 	other.changes = []func(*service.Config){func(c *service.Config) { c.KeepBags = 10 * 24 * time.Hour }}
@@ -73,7 +76,7 @@ func TestEvidenceIsRemoved(t *testing.T) {
 	line := d.Docket.Failure.Decisive
 	lines := fmt.Sprintf("lines?file=%s&around=%d", url.QueryEscape(line.File), line.Line)
 	for _, request := range []string{
-		"DELETE /api/v1/cases/3/bag", "POST /api/v1/cases/3/read",
+		"DELETE /api/v1/cases/3/bag", "GET /api/v1/cases/3/bag", "POST /api/v1/cases/3/read",
 		"GET /api/v1/cases/3/" + lines,
 	} {
 		method, path, _ := strings.Cut(request, " ")
@@ -106,7 +109,7 @@ func TestEvidenceIsRemoved(t *testing.T) {
 	for _, e := range audit.Entries {
 		seen[e.Action+" "+e.Object]++
 	}
-	if seen["reconcile bag outlived"] != 1 || seen["remove-evidence case 3, gannet-3"] != 1 {
+	if seen["reconcile bag outlived"] != 1 || seen["get-bag case 1, tern-1"] != 1 || seen["remove-evidence case 3, gannet-3"] != 1 {
 		t.Errorf("the audit tells of %v", seen)
 	}
 }

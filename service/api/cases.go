@@ -178,32 +178,7 @@ func (a *API) caseRoutes(api huma.API) {
 			a.note(ctx, client.AuditDone, "read-case-again", fmt.Sprintf("case %d, %s", c.Number, c.Machine), "")
 			return &struct{ Body client.Case }{*c}, nil
 		})
-	huma.Register(api, forRole(client.Administer, huma.Operation{
-		OperationID: "remove-evidence",
-		Method:      http.MethodDelete,
-		Path:        "/api/v1/cases/{number}/bag",
-		Summary:     "Remove the bag of a case for good; its docket stays",
-		Tags:        []string{"cases"},
-		Errors:      []int{http.StatusNotFound, http.StatusConflict, http.StatusGone},
-	}),
-		func(ctx context.Context, in *casePath) (*struct{ Body client.Case }, error) {
-			if _, err := a.mine(ctx, "remove evidence", in.Number); err != nil {
-				return nil, err
-			}
-			blob, err := a.Store.RemoveBag(ctx, in.Number)
-			if err != nil {
-				return nil, a.caseProblem("remove evidence", fmt.Sprintf("case %d", in.Number), err)
-			}
-			if err := a.Bags.Drop(context.WithoutCancel(ctx), blob); err != nil { // a later round finds it
-				a.Log.Warn("drop a bag", "key", blob, "error", err)
-			}
-			c, err := a.mine(ctx, "remove evidence", in.Number)
-			if err != nil {
-				return nil, err
-			}
-			a.note(ctx, client.AuditDone, "remove-evidence", fmt.Sprintf("case %d, %s", c.Number, c.Machine), c.Bag)
-			return &struct{ Body client.Case }{*c}, nil
-		})
+	a.evidenceRoutes(api)
 	a.liveRoutes(api)
 }
 

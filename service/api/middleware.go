@@ -70,7 +70,11 @@ func (a *API) logged(next http.Handler) http.Handler {
 func (a *API) recovered(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		defer func() {
-			if v := recover(); v != nil && v != http.ErrAbortHandler {
+			v := recover()
+			if v == http.ErrAbortHandler {
+				panic(v) // the server cuts the connection
+			}
+			if v != nil {
 				a.Log.Error("panic", "path", cut(r.URL.Path), "value", v, "stack", string(debug.Stack()))
 				w.Header().Set("Content-Type", "application/problem+json")
 				w.WriteHeader(http.StatusInternalServerError)
