@@ -118,9 +118,14 @@ func (r *Reader) Read(ctx context.Context, sources []Source, anchor Anchor, prog
 	t := &Timeline{}
 	var streams []stream
 	sources, brought := broughtAlong(sources)
+	sources = inOrder(sources)
+	frames := make([]*framed, len(sources))
+	for i, src := range sources {
+		sources[i], frames[i] = r.unframed(src, anchor.Now)
+	}
 	decoder := r.languageOf(sources, brought)
 	var before int64
-	for _, src := range inOrder(sources) {
+	for i, src := range sources {
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
@@ -129,6 +134,7 @@ func (r *Reader) Read(ctx context.Context, sources []Source, anchor Anchor, prog
 				progress(before + n)
 			}
 		})
+		frames[i].back(&s, &report)
 		before += report.Size
 		t.Files = append(t.Files, report)
 		t.State = append(t.State, s.state...)
@@ -273,14 +279,11 @@ func (r *Reader) stateForms() (list []*StateForm) {
 // dialectOf decides by the name and, where that says nothing, by which
 // dialect's rules know most of the first lines.
 func (r *Reader) dialectOf(name string, head []byte) *Dialect {
-	base, _ := rotation(name)
-	for _, d := range r.dialects {
-		if d.named(base) {
-			return d
-		}
+	if d := r.namedDialect(name); d != nil {
+		return d
 	}
 	best, most := r.plain, 0
-	lines := strings.Split(string(head), "\n")
+	lines := headLines(head)
 	for _, d := range r.dialects {
 		if d.State != nil {
 			if d.State.knows(lines) {
@@ -288,18 +291,26 @@ func (r *Reader) dialectOf(name string, head []byte) *Dialect {
 			}
 			continue
 		}
-		known := 0
-		for _, l := range lines {
-			e := Event{Text: clean([]byte(l))}
-			if d.split(&e) || d.apply(&e, d.prefilter.matching(e.message())) != nil {
-				known++
-			}
-		}
-		if known > most && known*5 >= len(lines) {
+		known := d.familiar(lines)
+		if known > most && (known*5 >= len(lines) || d.Whole && len(lines) <= letter*known) { // a screen can stand in a letter
 			best, most = d, known
 		}
 	}
 	return best
+}
+
+// letter is how long a text may be for each line of a screen that stands in it, in lines.
+const letter = 40
+
+// namedDialect is the dialect that a file's name tells; nil for none.
+func (r *Reader) namedDialect(name string) *Dialect {
+	base, _ := rotation(name)
+	for _, d := range r.dialects {
+		if d.named(base) {
+			return d
+		}
+	}
+	return nil
 }
 
 // An assembler makes events of the lines that matter.

@@ -71,8 +71,15 @@ func Start(ctx context.Context, dir string, o Options) (*Cluster, error) {
 		return nil, fmt.Errorf("cluster: %w", err)
 	}
 	run.stopLeftOver(ctx, dir)
-	return run.start(ctx, dir, password, o)
+	c, err := run.start(ctx, dir, password, o)
+	for tries := 0; errors.Is(err, errEnded) && tries < 20 && ctx.Err() == nil; tries++ {
+		time.Sleep(500 * time.Millisecond) // children of one that was killed hold its memory for a moment
+		c, err = run.start(ctx, dir, password, o)
+	}
+	return c, err
 }
+
+var errEnded = errors.New("it ended at once")
 
 // Dir is where the data really lie.
 func (c *Cluster) Dir() string { return c.dir }
@@ -267,7 +274,7 @@ func (c *Cluster) wait(ctx context.Context) error {
 		}
 		select {
 		case <-c.done:
-			return errors.New("it ended at once")
+			return errEnded
 		case <-ctx.Done():
 			return err
 		case <-time.After(50 * time.Millisecond):
