@@ -107,8 +107,22 @@ const promptTime = 2 * time.Second
 // mostLast bounds the lines that a rehearsal keeps.
 const mostLast = 60
 
-// Run starts the machine and waits until it is known how that ends.
+// Run starts the machine and waits until it is known how that ends. Where the processor's own help for emulators
+// breaks down, the machine is started once more without it.
 func (r Rehearsal) Run(ctx context.Context, dev block.Device) (*Rehearsed, error) {
+	done, err := r.run(ctx, dev)
+	if errors.Is(err, errAcceleration) {
+		r.Accel = "tcg"
+		if done, err = r.run(ctx, dev); err == nil {
+			done.Notes = append(done.Notes, "KVM broke down on this computer: the machine was started without it, which is slower")
+		}
+	}
+	return done, err
+}
+
+var errAcceleration = errors.New("KVM broke down")
+
+func (r Rehearsal) run(ctx context.Context, dev block.Device) (*Rehearsed, error) {
 	emulator, err := exec.LookPath("qemu-system-x86_64")
 	if err != nil {
 		return nil, ErrNoEmulator
@@ -156,6 +170,9 @@ func (r Rehearsal) Run(ctx context.Context, dev block.Device) (*Rehearsed, error
 	done.Took = time.Since(began)
 	done.End, done.Saw, done.Last = watch.result()
 	done.Starts = done.End == EndLogin
+	if watch.broken {
+		return nil, errAcceleration
+	}
 	if done.End == "" && err != nil && ctx.Err() == nil {
 		return nil, fmt.Errorf("the emulator ended: %w: %s", err, strings.Join(done.Last, "; "))
 	}
@@ -343,6 +360,8 @@ type watcher struct {
 	last []string
 	end  RehearsalEnd
 	saw  string
+	// broken is set when what the emulator leans on broke down: nothing is known of the machine.
+	broken bool
 	// unlock types the passphrase that the machine asks for; nil where there is none.
 	unlock   func(prompt string) bool
 	unlocked int
@@ -423,6 +442,11 @@ func (w *watcher) line(text string) {
 
 func (w *watcher) look(text string) {
 	if w.end != "" {
+		return
+	}
+	if strings.HasPrefix(text, "KVM internal error") || strings.HasPrefix(text, "error: kvm run failed") {
+		w.broken = true
+		w.ended()
 		return
 	}
 	for _, e := range endings {

@@ -44,6 +44,12 @@ func TestHowAStartEndsIsToldByItsConsole(t *testing.T) {
 			}
 		}
 	}
+	broken := &watcher{ended: func() {}}
+	broken.idle, broken.prompt = time.AfterFunc(time.Hour, func() {}), time.AfterFunc(time.Hour, func() {})
+	_, _ = broken.Write([]byte("KVM internal error. Suberror: 3\nRIP=000 EFL=00\n"))
+	if end, _, _ := broken.result(); end != "" || !broken.broken {
+		t.Errorf("an emulator that breaks down: %q", end)
+	}
 	silent := &watcher{ended: func() {}}
 	silent.idle, silent.prompt = time.AfterFunc(time.Hour, func() {}), time.AfterFunc(time.Hour, func() {})
 	_, _ = silent.Write([]byte("Loading Linux ...\r\n"))

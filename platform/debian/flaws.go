@@ -3,6 +3,7 @@ package debian
 import (
 	"context"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"slices"
@@ -31,7 +32,7 @@ var looks = []look{
 	lookAtFolders, lookAtLinks, lookAtMarks, lookAtAccounts, lookAtAccountLocks, lookAtLocks, lookAtFormat,
 	lookAtStatus, lookAtAvailable, lookAtUpdates,
 	lookAtFileLists, lookAtScripts, lookAtOverrides, lookAtDiversions, lookAtTriggers, lookAtAlternatives, lookAtDebconf,
-	lookAtDownloads, lookAtLists, lookAtSources, lookAtPreload,
+	lookAtDownloads, lookAtLists, lookAtSources, lookAtPreload, lookAtPrograms,
 }
 
 // flaws lists what is not as it has to be.
@@ -126,7 +127,12 @@ const maxRecord = 128 << 20
 
 // readWhole reads a record; a folder in its place is told apart.
 func readWhole(root fs.FS, name string) ([]byte, error) {
-	info, err := fs.Stat(root, name)
+	in, err := root.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = in.Close() }() // it was only read
+	info, err := in.Stat()
 	if err != nil {
 		return nil, err
 	}
@@ -136,7 +142,7 @@ func readWhole(root fs.FS, name string) ([]byte, error) {
 	if info.Size() > maxRecord {
 		return nil, fmt.Errorf("it has %d bytes", info.Size())
 	}
-	return fs.ReadFile(root, name)
+	return io.ReadAll(io.LimitReader(in, maxRecord))
 }
 
 func kindOf(m fs.FileMode) string {

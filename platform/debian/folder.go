@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -37,10 +38,11 @@ func (Adapter) SurveyFolder(root fs.FS, now time.Time, facts *bag.Facts) {
 // noteFaults adds to the facts what is wrong with records and surroundings, and what was looked at.
 func noteFaults(n *inner, root fs.FS, facts *bag.Facts) {
 	s := facts.State
-	s.Lists = append(s.Lists, faultsOf(n, root)...)
+	list, held := faultsOf(n, root)
+	s.Lists = append(s.Lists, list...)
 	s.Looked = append(s.Looked, bag.Looked{
 		Part: "lists", Saw: fmt.Sprintf("records of %d packages, their programs and libraries, and what dpkg and apt "+
-			"work with", len(installedIn(root))),
+			"work with; %d files that the start runs, against their checksums", len(installedIn(root)), held),
 	})
 }
 
@@ -72,16 +74,24 @@ func (Adapter) MadeAnew() []string {
 	return []string{"var/cache/apt/pkgcache.bin", "var/cache/apt/srcpkgcache.bin"}
 }
 
-// faultsOf lists what is wrong with records and surroundings, at most so many that a person can read them.
-func faultsOf(n *inner, root fs.FS) (list []bag.StateFault) {
-	for _, f := range append(n.flaws(), lookAtPayloads(n, root)...) {
+// faultsOf lists what is wrong with records and surroundings, at most so many that a person can read them, and how many
+// files were held against their checksums.
+func faultsOf(n *inner, root fs.FS) (list []bag.StateFault, held int) {
+	files := payloads(root)
+	start, held := lookAtStartFiles(root, files)
+	known := map[string]bool{}
+	for _, f := range slices.Concat(start, n.flaws(), lookAtPayloads(root, files)) {
+		if known[f.File] && strings.HasPrefix(f.Text, ofPackage) {
+			continue // the start runs it: it is told already
+		}
+		known[f.File] = true
 		list = append(list, f.StateFault)
 	}
 	if more := len(list) - mostFlaws; more > 0 {
 		list = list[:mostFlaws]
 		list[mostFlaws-1].Text += fmt.Sprintf(" (and %d more things are wrong)", more)
 	}
-	return list
+	return list, held
 }
 
 var errNotInside = errors.New("to change files of this system it has to be entered, which cannot be done here")

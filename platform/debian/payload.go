@@ -39,20 +39,30 @@ type payload struct {
 func payloads(root fs.FS) (list []payload) {
 	diverted := diversionsOf(root)
 	conffiles := conffilesOf(root)
+	records := map[string]bool{}
+	entries, _ := fs.ReadDir(root, infoFolder) // a folder that is missing is told elsewhere
+	for _, e := range entries {
+		records[e.Name()] = true
+	}
+	record := func(p bag.Package, what string) []byte {
+		for _, name := range []string{fmt.Sprintf("%s:%s.%s", p.Name, p.Architecture, what), p.Name + "." + what} {
+			if records[name] {
+				return readRecord(root, path.Join(infoFolder, name))
+			}
+		}
+		return nil
+	}
 	for _, p := range installedIn(root) {
 		if p.State != "installed" {
 			continue // a run is under way, or was cut off
 		}
 		sums := map[string]string{}
-		if name, ok := infoName(root, p, "md5sums"); ok {
-			for _, line := range strings.Split(string(readRecord(root, name)), "\n") {
-				if sum, file, ok := strings.Cut(line, "  "); ok && len(sum) == 2*md5.Size {
-					sums[path.Clean(strings.TrimPrefix(file, "/"))] = sum
-				}
+		for _, line := range strings.Split(string(record(p, "md5sums")), "\n") {
+			if sum, file, ok := strings.Cut(line, "  "); ok && len(sum) == 2*md5.Size {
+				sums[path.Clean(strings.TrimPrefix(file, "/"))] = sum
 			}
 		}
-		name, _ := infoName(root, p, "list")
-		for _, file := range strings.Split(string(readRecord(root, name)), "\n") {
+		for _, file := range strings.Split(string(record(p, "list")), "\n") {
 			at := strings.TrimPrefix(file, "/")
 			if at == "" || at == "." || conffiles[at] {
 				continue
@@ -227,7 +237,7 @@ func lstat(root fs.FS, name string) (fs.FileInfo, error) {
 
 // lookAtPayloads looks at whether the programs and libraries of packages are there, and not
 // empty. Their content is not read: that is for a verification.
-func lookAtPayloads(_ *inner, root fs.FS) (list []flaw) {
+func lookAtPayloads(root fs.FS, files []payload) (list []flaw) {
 	folders := map[string]map[string]fs.DirEntry{}
 	unknown := map[string]bool{} // folders on volumes that are not read
 	entry := func(name string) (fs.DirEntry, bool) {
@@ -245,7 +255,7 @@ func lookAtPayloads(_ *inner, root fs.FS) (list []flaw) {
 	}
 	const emptySum = "d41d8cd98f00b204e9800998ecf8427e"
 	more := map[string]int{} // further files of a package, by its name
-	for _, p := range payloads(root) {
+	for _, p := range files {
 		folder := path.Dir(p.path)
 		if !isVital(folder) {
 			continue
@@ -267,11 +277,14 @@ func lookAtPayloads(_ *inner, root fs.FS) (list []flaw) {
 			continue
 		}
 		list = append(list, flaw{StateFault: bag.StateFault{
-			File: p.path, Text: fmt.Sprintf("a file of the package %s: %s", p.of.Name, why),
+			File: p.path, Text: fmt.Sprintf(ofPackage+" %s: %s", p.of.Name, why),
 		}})
 	}
 	return list
 }
+
+// ofPackage begins what is told of a file that a package brought.
+const ofPackage = "a file of the package"
 
 // isVital reports whether a folder holds what programs need to run.
 func isVital(folder string) bool {
