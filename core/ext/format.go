@@ -19,6 +19,8 @@ const (
 	sbPerGroup      = 0x20
 	sbInodesGroup   = 0x28
 	sbMagic         = 0x38
+	sbState         = 0x3a
+	stateClean      = 0x1
 	sbRevision      = 0x4c
 	sbInodeSize     = 0x58
 	sbIncompat      = 0x60
@@ -44,6 +46,7 @@ const (
 	gdTableLow    = 0x8
 	gdTableHigh   = 0x28
 	inMode        = 0x0
+	inLinks       = 0x1a
 	inSizeLow     = 0x4
 	inMtime       = 0x10
 	inFlags       = 0x20
@@ -78,6 +81,8 @@ type super struct {
 	incompat    uint32
 	roCompat    uint32
 	seed        uint32 // of all checksums
+	uuid        [16]byte
+	clusters    int64 // in a group, where a bit stands for several blocks
 }
 
 func parseSuper(b []byte) (super, error) {
@@ -112,6 +117,8 @@ func parseSuper(b []byte) (super, error) {
 		incompat:    le.Uint32(b[sbIncompat:]),
 		roCompat:    le.Uint32(b[sbROCompat:]),
 		seed:        sum(^uint32(0), b[sbUUID:sbUUID+16]),
+		uuid:        [16]byte(b[sbUUID:]),
+		clusters:    int64(le.Uint32(b[sbClusters:])),
 	}
 	if s.incompat&incompatSeed != 0 {
 		s.seed = le.Uint32(b[sbSeed:])

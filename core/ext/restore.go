@@ -67,61 +67,51 @@ func readBackup(dev io.ReaderAt, size, at, group, blockSize int64) *Backup {
 	return b
 }
 
-// Restore plans the first superblock and the first copy of the group
-// descriptors anew from a backup. What the backup does not know, since the
-// kernel writes it rarely, such as free counts, a check of the file system
-// puts right afterwards.
+// Restore plans the first superblock anew from a backup, and those group descriptors that are damaged. Descriptors that
+// are sound stay: copies are as old as the file system. What is free is counted, and whether the journal has to be
+// replayed is taken from the journal itself. The volume is marked as not checked, so that its own check looks at it.
 func (b *Backup) Restore(dev io.ReaderAt) ([]block.Write, error) {
 	raw := bytes.Clone(b.raw)
 	le := binary.LittleEndian
 	le.PutUint16(raw[sbBlockGroup:], 0)
-	if b.sb.checks() {
-		le.PutUint32(raw[sbChecksum:], sum(^uint32(0), raw[:sbChecksum]))
-	}
-	descsAt := (b.sb.firstBlock + 1) * b.sb.blockSize
-	planned := []block.Write{
-		{Off: superAt, Data: raw, What: "first superblock"},
-		{Off: descsAt, Data: b.descs, What: "group descriptors"},
-	}
-	meta, err := b.metaDescs(dev)
+	list, freeBlocks, freeInodes, err := b.mended(dev)
 	if err != nil {
 		return nil, err
 	}
-	var list []block.Write
-	for _, w := range append(planned, meta...) {
-		now := make([]byte, len(w.Data))
-		if _, err := dev.ReadAt(now, w.Off); err != nil {
-			return nil, fmt.Errorf("ext: read at byte %d: %w", w.Off, err)
-		}
-		if !bytes.Equal(now, w.Data) {
-			list = append(list, w)
-		}
+	le.PutUint32(raw[sbFreeLow:], uint32(freeBlocks))
+	if b.sb.incompat&incompat64 != 0 {
+		le.PutUint32(raw[sbFreeHigh:], uint32(freeBlocks>>32))
+	}
+	le.PutUint32(raw[sbFreeNodes:], uint32(freeInodes))
+	le.PutUint16(raw[sbState:], le.Uint16(raw[sbState:])&^stateClean)
+	if b.journalWaits(dev, raw, list) {
+		le.PutUint32(raw[sbIncompat:], le.Uint32(raw[sbIncompat:])|incompatRecover)
+	}
+	if b.sb.checks() {
+		le.PutUint32(raw[sbChecksum:], sum(^uint32(0), raw[:sbChecksum]))
+	}
+	now := make([]byte, superSize)
+	if _, err := dev.ReadAt(now, superAt); err != nil {
+		return nil, fmt.Errorf("ext: read at byte %d: %w", superAt, err)
+	}
+	if !bytes.Equal(now, raw) {
+		list = append([]block.Write{{Off: superAt, Data: raw, What: "first superblock"}}, list...)
 	}
 	return list, nil
 }
 
-// metaDescs plans the blocks of descriptors that stand in their own groups and
-// are damaged, from the copy that the group behind keeps. A sound one is newer
-// than its copy.
-func (b *Backup) metaDescs(dev io.ReaderAt) ([]block.Write, error) {
-	var list []block.Write
-	for first := b.sb.firstMeta * b.sb.descsPerBlock(); first+1 < b.sb.groups(); first += b.sb.descsPerBlock() {
-		n := min(b.sb.descsPerBlock(), b.sb.groups()-first) * b.sb.descSize
-		now, kept := make([]byte, n), make([]byte, n)
-		for at, into := range map[int64][]byte{b.sb.metaDescs(first): now, b.sb.metaDescs(first + 1): kept} {
-			if _, err := dev.ReadAt(into, at*b.sb.blockSize); err != nil {
-				return nil, fmt.Errorf("ext: read the descriptors of group %d: %w", first, err)
-			}
-		}
-		if !b.sb.plausible(now) && b.sb.plausible(kept) {
-			list = append(list, block.Write{
-				Off:  b.sb.metaDescs(first) * b.sb.blockSize,
-				Data: kept,
-				What: fmt.Sprintf("descriptors of group %d and those behind it", first),
-			})
+// journalWaits reports whether the journal holds what is to be replayed. A volume that is said to be clean while it
+// does would lose what was written last.
+func (b *Backup) journalWaits(dev io.ReaderAt, raw []byte, writes []block.Write) bool {
+	mended := block.NewDraftOver(dev)
+	for _, w := range writes {
+		if _, err := mended.WriteAt(w.Data, w.Off); err != nil {
+			return false
 		}
 	}
-	return list, nil
+	f := &FS{dev: mended, sb: b.sb}
+	r, err := f.readJournal(raw)
+	return r != nil && (err != nil || len(r.blocks) > 0)
 }
 
 // plausible reports whether all that descriptors point to lies on the volume.

@@ -266,3 +266,100 @@ func FuzzFindBackup(f *testing.F) {
 		}
 	})
 }
+
+// usedVolume is a volume that the kernel has written to since it was made: its backups are older than all that
+// changes.
+func usedVolume(t *testing.T, size string, args ...string) []byte {
+	t.Helper()
+	dir, err := os.MkdirTemp("", "diorthos-ext-")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = os.RemoveAll(dir) })
+	path, at := filepath.Join(dir, "v"), filepath.Join(dir, "at")
+	for _, line := range []string{
+		"mke2fs -q -F " + strings.Join(args, " ") + " " + path + " " + size,
+		"mkdir " + at, "mount -o loop " + path + " " + at,
+		"cd " + at + "; for d in $(seq 40); do mkdir -p fleet/$d/logs; for f in $(seq 20); do head -c $((f * 900)) /dev/zero >fleet/$d/$f; done; done",
+		"head -c 9000000 /dev/urandom >" + at + "/chart", "rm -r " + at + "/fleet/1*", "umount " + at,
+	} {
+		if out, err := exec.Command("sh", "-c", line).CombinedOutput(); err != nil {
+			t.Fatalf("%s: %v: %s", line, err, out)
+		}
+	}
+	raw, err := os.ReadFile(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return raw
+}
+
+// Of a volume in use a superblock or some descriptors are lost. What is sound stays, what is lost is counted anew, and
+// a whole check by e2fsck finds nothing wrong.
+func TestWhatABackupDoesNotKnowIsCounted(t *testing.T) {
+	for _, args := range [][]string{
+		{"-t", "ext4", "-b", "1024"},
+		{"-t", "ext4", "-b", "4096"},
+		{"-t", "ext4", "-b", "1024", "-O", "^metadata_csum,uninit_bg"},
+		{"-t", "ext4", "-b", "1024", "-O", "meta_bg,^resize_inode"},
+		{"-t", "ext3", "-b", "1024"},
+		{"-t", "ext2", "-b", "2048"},
+	} {
+		raw := usedVolume(t, "200m", args...)
+		want, err := ext.Open(bytes.NewReader(raw))
+		if err != nil {
+			t.Fatalf("%v: %v", args, err)
+		}
+		if faults, err := want.Check(5); len(faults) > 0 || err != nil {
+			t.Errorf("%v: a sound volume: %q, %v", args, faults, err)
+		}
+		block := 1024 << binary.LittleEndian.Uint32(raw[1024+0x18:])
+		descs := (1 + int(binary.LittleEndian.Uint32(raw[1024+0x14:]))) * block
+		for what, harm := range map[string]func([]byte){
+			"superblock":                      func(b []byte) { clear(b[1024:2048]) },
+			"superblock and descriptors":      func(b []byte) { clear(b[1024:2048]); clear(b[descs : descs+block]) },
+			"superblock and one descriptor":   func(b []byte) { clear(b[1024:2048]); clear(b[descs+64 : descs+128]) },
+			"superblock and a wrong checksum": func(b []byte) { clear(b[1024:2048]); b[descs+12] ^= 0x55 },
+		} {
+			broken := bytes.Clone(raw)
+			harm(broken)
+			b, err := ext.FindBackup(bytes.NewReader(broken), int64(len(broken)))
+			if err != nil {
+				t.Fatalf("%v, %s: %v", args, what, err)
+			}
+			writes, err := b.Restore(bytes.NewReader(broken))
+			if err != nil {
+				t.Fatalf("%v, %s: %v", args, what, err)
+			}
+			if what == "superblock" && len(writes) != 1 {
+				t.Errorf("%v: %d writes where only the superblock is lost", args, len(writes))
+			}
+			for _, w := range writes {
+				copy(broken[w.Off:], w.Data)
+			}
+			after, err := ext.Open(bytes.NewReader(broken))
+			if err != nil {
+				t.Fatalf("%v, %s: %v", args, what, err)
+			}
+			hidden := what == "superblock and a wrong checksum" && args[1] != "ext4" // nothing tells a wrong count there
+			if faults, err := after.Check(5); !hidden && (len(faults) > 0 || err != nil) {
+				t.Errorf("%v, %s: %q, %v", args, what, faults, err)
+			}
+			if out, status := wholeCheck(t, broken); status != 0 && !hidden {
+				t.Errorf("%v, %s: e2fsck says %s", args, what, out)
+			}
+		}
+	}
+}
+
+// wholeCheck is what e2fsck says of a volume that it must not change.
+func wholeCheck(t *testing.T, raw []byte) (string, int) {
+	t.Helper()
+	path := filepath.Join(t.TempDir(), "v")
+	if err := os.WriteFile(path, raw, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	c := exec.Command("e2fsck", "-fn", path)
+	out, _ := c.CombinedOutput()
+	return string(out), c.ProcessState.ExitCode()
+}
