@@ -162,10 +162,10 @@ func (s super) bitsOfBlocks() int64 {
 	return s.perGroup
 }
 
-// Check holds the descriptor of each group against its checksum, and what it says of the group's bitmaps against them.
-// It says what does not fit, at most so many lines. A volume whose journal has to be replayed is not looked at: what
-// lies there is not final.
-func (f *FS) Check(most int) (faults []string, err error) {
+// Check holds the descriptor of each group against its checksum and, if bitmaps is set, what it says of the group's
+// bitmaps against them. It says what does not fit, at most so many lines. A volume whose journal has to be replayed is
+// not looked at: what lies there is not final.
+func (f *FS) Check(most int, bitmaps bool) (faults []string, err error) {
 	if f.NeedsRecovery() {
 		return nil, nil
 	}
@@ -175,7 +175,7 @@ func (f *FS) Check(most int) (faults []string, err error) {
 		if err != nil {
 			return nil, err
 		}
-		list, err := d.faults(f.dev)
+		list, err := d.faults(f.dev, bitmaps)
 		if err != nil {
 			return nil, err
 		}
@@ -202,12 +202,14 @@ func (s super) descOf(dev io.ReaderAt, group int64) (desc, error) {
 }
 
 // faults are what is wrong with a group.
-func (d desc) faults(dev io.ReaderAt) (list []string, err error) {
+func (d desc) faults(dev io.ReaderAt, bitmaps bool) (list []string, err error) {
 	say := func(format string, args ...any) {
 		list = append(list, fmt.Sprintf("group %d: ", d.group)+fmt.Sprintf(format, args...))
 	}
 	if !d.sound() {
 		say("its descriptor is damaged")
+	}
+	if !bitmaps || len(list) > 0 {
 		return list, nil
 	}
 	blocks, err := d.bitmap(dev, gdBlocksLow, noBlockBitmap)
@@ -298,7 +300,17 @@ func (d desc) countInodes(dev io.ReaderAt, b []byte) error {
 	return nil
 }
 
-// descs plans the descriptors of the first copy that are damaged; sound ones are newer than any copy. It counts what
+// MendGroups plans the descriptors of groups that are damaged, from a backup and from what is counted.
+func (f *FS) MendGroups(dev io.ReaderAt, size int64) ([]block.Write, error) {
+	b, err := FindBackup(dev, size)
+	if err != nil {
+		return nil, err
+	}
+	list, _, _, err := b.mended(dev)
+	return list, err
+}
+
+// mended plans the descriptors of the first copy that are damaged; sound ones are newer than any copy. It counts what
 // is free by all of them.
 func (b *Backup) mended(dev io.ReaderAt) (list []block.Write, freeBlocks, freeInodes int64, err error) {
 	for group := range b.sb.groups() {

@@ -310,7 +310,7 @@ func TestWhatABackupDoesNotKnowIsCounted(t *testing.T) {
 		if err != nil {
 			t.Fatalf("%v: %v", args, err)
 		}
-		if faults, err := want.Check(5); len(faults) > 0 || err != nil {
+		if faults, err := want.Check(5, true); len(faults) > 0 || err != nil {
 			t.Errorf("%v: a sound volume: %q, %v", args, faults, err)
 		}
 		block := 1024 << binary.LittleEndian.Uint32(raw[1024+0x18:])
@@ -342,7 +342,7 @@ func TestWhatABackupDoesNotKnowIsCounted(t *testing.T) {
 				t.Fatalf("%v, %s: %v", args, what, err)
 			}
 			hidden := what == "superblock and a wrong checksum" && args[1] != "ext4" // nothing tells a wrong count there
-			if faults, err := after.Check(5); !hidden && (len(faults) > 0 || err != nil) {
+			if faults, err := after.Check(5, true); !hidden && (len(faults) > 0 || err != nil) {
 				t.Errorf("%v, %s: %q, %v", args, what, faults, err)
 			}
 			if out, status := wholeCheck(t, broken); status != 0 && !hidden {

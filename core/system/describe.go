@@ -86,6 +86,11 @@ func Describe(src block.Source, id, path string, adapters []Adapter, needs Needs
 				in.content.Note = fmt.Sprintf("its journal was not replayed, so what was written last may not show: %v", why)
 			}
 		}
+		if f, ok := volume.(*ext.FS); ok && in.content.Note == "" {
+			if faults, err := f.Check(1, false); err == nil && len(faults) > 0 {
+				in.content.Note = faults[0]
+			}
+		}
 		for _, a := range adapters {
 			if a.HoldsLoader(volume) {
 				around.Systems[v.Number], *in.role = true, layout.RoleBoot
