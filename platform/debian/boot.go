@@ -1,6 +1,7 @@
 package debian
 
 import (
+	"bytes"
 	"cmp"
 	"errors"
 	"fmt"
@@ -170,10 +171,28 @@ func (s *loaderChain) Loader(firmware.Mode) (string, [][]byte) {
 	return cmp.Or(there, loaders[1]), nil
 }
 
-// CheckLoader says why the loader cannot run, by its bytes.
-func (*loaderChain) CheckLoader(raw []byte) error {
-	_, err := identify(raw)
-	return err
+// CheckLoader says why the loader cannot run, by its bytes; and, since which of them the firmware takes is not known
+// here, why the one cannot that firmware without a boot entry takes.
+func (s *loaderChain) CheckLoader(raw []byte) error {
+	p, err := identify(raw)
+	if err == nil {
+		err = s.damage(raw)
+	}
+	if err != nil || s.esp == nil {
+		return err
+	}
+	name := "EFI/BOOT/" + fallback(p.machine)
+	other, err := fs.ReadFile(s.esp, name)
+	if err != nil || bytes.Equal(raw, other) {
+		return nil //nolint:nilerr // a machine with a boot entry starts without it
+	}
+	if _, err = identify(other); err == nil {
+		err = s.damage(other)
+	}
+	if err != nil {
+		return fmt.Errorf("%s, which firmware without a boot entry starts: %w", name, err)
+	}
+	return nil
 }
 
 // Config finds what the loader that is started reads: GRUB's short configuration beside it,

@@ -115,7 +115,7 @@ func (s *System) sets(machine string) (list []loaderSet) {
 	runs := func(volume fs.FS, name string, kinds ...programKind) []byte {
 		p, raw, err := readProgram(volume, name)
 		for _, k := range kinds {
-			if err == nil && p.machine == machine && p.kind == k {
+			if err == nil && p.machine == machine && p.kind == k && s.chain.damage(raw) == nil {
 				return raw
 			}
 		}
@@ -208,6 +208,9 @@ var errNoLoader = errors.New(
 func (s *System) PutLoader() error {
 	machine := s.machine()
 	sets := s.sets(machine)
+	if own := s.own(machine); own != nil {
+		sets = append([]loaderSet{*own}, sets...) // that it can run is enough: what is sound stays
+	}
 	if len(sets) == 0 {
 		return errNoLoader
 	}
@@ -217,7 +220,7 @@ func (s *System) PutLoader() error {
 			return err
 		}
 	}
-	if _, _, err := readProgram(s.esp, "EFI/BOOT/"+fallback(machine)); err != nil {
+	if s.runs("EFI/BOOT/"+fallback(machine)) != nil {
 		if err := s.put("EFI/BOOT/"+fallback(machine), set.files[set.first]); err != nil {
 			return err
 		}
@@ -233,6 +236,28 @@ func (s *System) PutLoader() error {
 		return nil
 	}
 	return s.PutBootStore()
+}
+
+// own is the loader that lies where the firmware's entry leads, with what it starts; nil if it cannot run.
+func (s *System) own(machine string) *loaderSet {
+	at, _ := s.chain.Loader(firmware.UEFI)
+	p, _, err := readProgram(s.esp, at)
+	if err != nil || p.machine != machine || s.runs(at) != nil || path.Dir(at) == "EFI/BOOT" {
+		return nil
+	}
+	folder := path.Dir(at) + "/"
+	set := &loaderSet{
+		what:   at,
+		folder: strings.TrimPrefix(folder, "EFI/debian/"),
+		first:  path.Base(at),
+		files:  map[string][]byte{},
+	}
+	for _, name := range []string{set.first, "grub" + machine + ".efi", "mm" + machine + ".efi"} {
+		if raw, err := fs.ReadFile(s.esp, folder+name); err == nil {
+			set.files[name] = raw
+		}
+	}
+	return set
 }
 
 // PutBootStore writes GRUB's short configuration, which finds the menu on this disk.
@@ -290,9 +315,12 @@ func (s *System) BootPiece(kind string) error {
 
 // runs says why a loader cannot run, with the one that it starts in its turn.
 func (s *System) runs(name string) error {
-	p, _, err := readProgram(s.esp, name)
+	p, raw, err := readProgram(s.esp, name)
 	if err == nil && p.kind == isShim {
-		_, _, err = readProgram(s.esp, path.Join(path.Dir(name), "grub"+p.machine+".efi"))
+		_, raw, err = readProgram(s.esp, path.Join(path.Dir(name), "grub"+p.machine+".efi"))
+	}
+	if err == nil {
+		err = s.chain.damage(raw)
 	}
 	return err
 }

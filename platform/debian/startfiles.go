@@ -69,7 +69,8 @@ func isRun(name string) bool {
 	default:
 		return strings.HasPrefix(name, "usr/share/initramfs-tools/")
 	}
-	return !strings.Contains(name, "lib/modules/") && !strings.Contains(name, "/gconv/") && !strings.Contains(name, "/locale/")
+	return !strings.Contains(name, "lib/modules/") && !strings.Contains(name, "/gconv/") &&
+		!strings.Contains(name, "/locale/")
 }
 
 // lookAtStartFiles holds what the start runs against the checksums that its packages brought. A link has to lead to
@@ -142,7 +143,10 @@ func lookAtPrograms(_ *inner, root fs.FS) (list []flaw) {
 		list = append(list, flaw{
 			bag.StateFault{File: p.path, Text: fmt.Sprintf("nobody can run this program: its mode is %s", info.Mode())},
 			func(files *os.Root) (string, error) {
-				return p.path + " can be run again; whether it had the right of its owner besides is not known", files.Chmod(p.path, 0o755)
+				return p.path + " can be run again; whether it had the right of its owner besides is not known", files.Chmod(
+					p.path,
+					0o755,
+				)
 			},
 		})
 	}

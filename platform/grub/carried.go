@@ -11,6 +11,7 @@ import (
 const (
 	moduleMark   = "mimg"
 	objectHead   = 8
+	objectModule = 0
 	objectConfig = 2
 	objectPrefix = 3
 )
@@ -19,6 +20,8 @@ const (
 type Carried struct {
 	Config string // the commands it runs first
 	Prefix string // where its files are
+	// Modules are the objects that are programs of their own, padded.
+	Modules [][]byte
 }
 
 // Carries reads the objects that an unpacked image carries. Words are of so many bytes: 4 on
@@ -56,6 +59,8 @@ func Carries(raw []byte, word int) (c Carried, ok bool) {
 				c.Config = body
 			case objectPrefix:
 				c.Prefix = body
+			case objectModule:
+				c.Modules = append(c.Modules, raw[o+objectHead:o+length])
 			}
 			o += length
 		}
