@@ -251,7 +251,10 @@ func explainsOn(d *docket.Docket, f diagnosis.Finding) string {
 }
 
 func explains(f diagnosis.Finding) string {
-	if f.Explains == "start" {
+	switch {
+	case f.Explains == "start" && f.Possible:
+		return "what can keep it from starting"
+	case f.Explains == "start":
 		return "why it does not start"
 	}
 	return "why the attempt failed"

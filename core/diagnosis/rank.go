@@ -35,7 +35,9 @@ type Finding struct {
 	For         []Evidence `json:"for"`
 	Against     []Evidence `json:"against"`
 	// KindOnly says that the kind of failure is known, and no closer cause.
-	KindOnly bool     `json:"kindOnly,omitempty"`
+	KindOnly bool `json:"kindOnly,omitempty"`
+	// Possible says that it can have the effect, and need not: a machine may start all the same.
+	Possible bool     `json:"possible,omitempty"`
 	Remedies []string `json:"remedies"`
 
 	latent bool // see knowledge.Cause
@@ -228,6 +230,7 @@ func (w *weighing) weigh(s *knowledge.Signature, c *knowledge.Cause) (*Finding, 
 		Remedies: c.Remedies,
 		Kind:     c.Kind,
 		KindOnly: c.CatchAll,
+		Possible: c.Possible,
 		For:      []Evidence{},
 		Against:  []Evidence{},
 	}

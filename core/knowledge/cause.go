@@ -34,6 +34,8 @@ type Cause struct {
 	// Latent says that it is what a failure leaves behind: it is told where nothing failed
 	// that would explain it, and never beside a failure.
 	Latent bool `yaml:"latent"`
+	// Possible says that it can keep a machine from starting, and need not.
+	Possible bool `yaml:"possible"`
 
 	file string
 }

@@ -476,6 +476,11 @@ func putFile(files *os.Root, name string, data []byte, mode fs.FileMode, uid, gi
 			return err
 		}
 	}
+	if info, err := files.Lstat(name); err == nil && info.IsDir() { // a folder in a file's place
+		if err := files.Rename(name, asideOf(files, name)); err != nil {
+			return err
+		}
+	}
 	fresh := name + ".dpkg-new"
 	f, err := files.OpenFile(fresh, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, mode.Perm())
 	if err != nil {
@@ -487,4 +492,14 @@ func putFile(files *os.Root, name string, data []byte, mode fs.FileMode, uid, gi
 		return errors.Join(err, files.Remove(fresh))
 	}
 	return files.Rename(fresh, name)
+}
+
+// asideOf is a name beside a file that nothing bears yet.
+func asideOf(files *os.Root, name string) string {
+	for i := 0; ; i++ {
+		aside := fmt.Sprintf("%s.aside-%d", name, i)
+		if _, err := files.Lstat(aside); err != nil {
+			return aside
+		}
+	}
 }

@@ -37,7 +37,7 @@ export function Why({ findings, kinds = [], looked, headline, sound = true }: { 
             <div className="flex items-baseline gap-3">
               <span className="w-14 text-right font-semibold whitespace-nowrap">{percent(f.probability)}</span>
               <h3 className="font-semibold">{f.title}{f.kindOnly ? <span className="font-normal"> · the kind only: no closer cause is known</span> : null}</h3>
-              <span className="text-small text-soft">{f.explains === 'start' ? 'why it does not start' : 'why the attempt failed'}</span>
+              <span className="text-small text-soft">{f.explains !== 'start' ? 'why the attempt failed' : f.possible ? 'what can keep it from starting' : 'why it does not start'}</span>
             </div>
             <div className="ml-15">
               <p className="max-w-[85ch]">{f.tell}</p>
