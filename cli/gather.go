@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path"
 	"path/filepath"
 	"strings"
 	"time"
@@ -23,9 +24,12 @@ func gatherCommand() *cli.Command {
 			"image, and the package logs: those in --logs, or those of the system.\n\n" +
 			"Examples:\n" +
 			"   diorthos gather --image .demo/kestrel-office-3.img --out kestrel.bag.tar.gz\n" +
-			"   diorthos gather --live --site 'MV Kestrel' --out here.bag.tar.zst",
+			"   diorthos gather --live --site 'MV Kestrel' --out here.bag.tar.zst\n" +
+			"   diorthos gather --live --list\n" +
+			"   diorthos gather --live --mask --leave-out 'console*' --out here.bag.tar.zst",
 		Flags: append(append(lookFlags(), evidenceFlags()...),
-			&cli.StringFlag{Name: "out", Usage: "the bag to write, .tar.gz or .tar.zst", Required: true}, jsonFlag()),
+			&cli.StringFlag{Name: "out", Usage: "the bag to write, .tar.gz or .tar.zst"},
+			&cli.BoolFlag{Name: "list", Usage: "say what would be taken, and take nothing"}, jsonFlag()),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if _, err := args(c); err != nil {
 				return err
@@ -33,6 +37,12 @@ func gatherCommand() *cli.Command {
 			o, err := gatherOptions(c)
 			if err != nil {
 				return err
+			}
+			if c.Bool("list") {
+				return listEvidence(ctx, c, o)
+			}
+			if c.String("out") == "" {
+				return usage(c, errors.New("say which bag to write: --out FILE.tar.gz, or --list to see what would be in it"))
 			}
 			g, err := gatherTo(ctx, c.String("out"), o)
 			if err != nil {
@@ -45,6 +55,7 @@ func gatherCommand() *cli.Command {
 				"files":   g.Files,
 				"bytes":   g.Bytes,
 				"leftOut": g.Facts.LeftOut,
+				"masked":  g.Masked,
 			}); done {
 				return err
 			}
@@ -62,6 +73,9 @@ func gatherCommand() *cli.Command {
 					plural(len(d.Problems), "problem", "problems"),
 				)
 			}
+			if o.Mask {
+				p.line("  replaced %s", maskedText(g.Masked))
+			}
 			p.line("  digest %s", g.Digest)
 			return nil
 		},
@@ -76,7 +90,54 @@ func evidenceFlags() []cli.Flag {
 		&cli.StringFlag{Name: "machine", Usage: "name of the machine, if the system on the disk does not say"},
 		&cli.StringFlag{Name: "site", Usage: "where the machine stands"},
 		&cli.StringFlag{Name: "model", Usage: "the machine's model"},
+		&cli.StringSliceFlag{
+			Name:  "leave-out",
+			Usage: "files that are not to be taken, by a `PATTERN` such as 'logs/apt/*' or '*.1'; once more for each",
+		},
+		&cli.BoolFlag{
+			Name: "mask", Usage: "replace names of people, addresses of mail and addresses in a network, the same by the same",
+		},
 	}
+}
+
+// listEvidence prints what would be taken.
+func listEvidence(ctx context.Context, c *cli.Command, o host.GatherOptions) error {
+	list, facts, err := host.List(ctx, o)
+	if err != nil {
+		return err
+	}
+	if done, err := writeJSON(c, map[string]any{
+		"machine": facts.Machine.Name, "facts": facts, "files": list, "leftOut": facts.LeftOut,
+	}); done {
+		return err
+	}
+	p := newPage(c)
+	p.line("Of %s would be taken:", p.strong(facts.Machine.Name))
+	p.line("  %12s  facts.json, as --json prints them here", "")
+	for _, f := range list {
+		p.line("  %12s  %s", size(f.Bytes), f.Name)
+	}
+	for _, l := range facts.LeftOut {
+		p.hangingIndent("  "+p.bad(markBroken)+" left out  ", l.Name+": "+l.Why)
+	}
+	return nil
+}
+
+// maskedText says how many different things were replaced.
+func maskedText(counts map[string]int) string {
+	var list []string
+	for _, k := range []struct{ key, one, many string }{
+		{"person", "name of a person", "names of people"}, {"mail", "address of mail", "addresses of mail"},
+		{"ip4", "IPv4 address", "IPv4 addresses"}, {"ip6", "IPv6 address", "IPv6 addresses"}, {"mac", "MAC address", "MAC addresses"},
+	} {
+		if n := counts[k.key]; n > 0 {
+			list = append(list, plural(n, k.one, k.many))
+		}
+	}
+	if len(list) == 0 {
+		return "nothing: no names of people and no addresses stand in it"
+	}
+	return strings.Join(list, ", ") + ", each by the same throughout"
 }
 
 // gatherOptions are what lookFlags and evidenceFlags ask for.
@@ -94,7 +155,9 @@ func gatherOptions(c *cli.Command) (host.GatherOptions, error) {
 		Model:      c.String("model"),
 		Adapters:   platform.All(),
 		Now:        time.Now(),
-	}, err
+		LeaveOut:   c.StringSlice("leave-out"),
+		Mask:       c.Bool("mask"),
+	}, errors.Join(err, checkPatterns(c))
 }
 
 // lookFlags say which machine to look at.
@@ -105,6 +168,15 @@ func lookFlags() []cli.Flag {
 		&cli.BoolFlag{Name: "live", Usage: "the running machine"},
 		sectorFlag(),
 	}
+}
+
+func checkPatterns(c *cli.Command) error {
+	for _, pattern := range c.StringSlice("leave-out") {
+		if _, err := path.Match(pattern, ""); err != nil {
+			return fmt.Errorf("--leave-out %q: %w: want a name with * ? [ ] in it", pattern, err)
+		}
+	}
+	return nil
 }
 
 // gatherTo writes the bag beside its place and moves it there when it is

@@ -16,6 +16,7 @@ import (
 	"diorthos/core/block"
 	"diorthos/core/climb"
 	"diorthos/core/firmware"
+	"diorthos/core/reading"
 	"diorthos/core/system"
 	"diorthos/core/volumes"
 )
@@ -36,6 +37,8 @@ type GatherOptions struct {
 	Keys       *volumes.Keys // for what is encrypted
 	Firmware   firmware.Mode // of the machine, where the image does not tell; empty when not known
 	Now        time.Time
+	LeaveOut   []string // patterns of names in the bag that are not taken
+	Mask       bool     // names of people and addresses are replaced
 }
 
 // Gathered says what a bag holds.
@@ -44,6 +47,53 @@ type Gathered struct {
 	Facts  *bag.Facts
 	Files  int
 	Bytes  int64
+	Masked map[string]int // how many different things were replaced, by what they are
+}
+
+// A Candidate is a file that would be taken, by its name in the bag.
+type Candidate struct {
+	Name  string `json:"name"`
+	Bytes int64  `json:"bytes"`
+}
+
+// List says what Gather would take besides the facts, and what not. Nothing is written.
+func List(ctx context.Context, o GatherOptions) (list []Candidate, facts *bag.Facts, err error) {
+	look, err := Look(o)
+	if err != nil {
+		return nil, nil, fmt.Errorf("gather: %w", err)
+	}
+	defer look.Close()
+	logs, err := look.logs(ctx, o)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, e := range look.ends(o) {
+		list = append(list, Candidate{e.name, e.of})
+	}
+	for _, c := range logs {
+		info, err := fs.Stat(c.fsys, c.name)
+		if err != nil {
+			return nil, nil, fmt.Errorf("gather: %w", err)
+		}
+		list = append(list, Candidate{c.as, info.Size()})
+	}
+	return list, look.Facts, nil
+}
+
+// leavesOut reports whether a file of the bag is not to be taken, and notes it. A pattern without a slash is of the
+// last part of the name.
+func (o GatherOptions) leavesOut(facts *bag.Facts, name string) bool {
+	for _, pattern := range o.LeaveOut {
+		of := name
+		if !strings.Contains(pattern, "/") {
+			of = path.Base(name)
+		}
+		if ok, _ := path.Match(pattern, of); ok { // patterns were checked
+			facts.LeftOut = append(facts.LeftOut, bag.LeftOut{Name: name, Why: "it was asked to be left out"})
+			return true
+		}
+	}
+	return false
 }
 
 // ends is how much of either end of a disk goes into the bag, in bytes.
@@ -64,7 +114,7 @@ func Gather(ctx context.Context, out io.Writer, o GatherOptions) (*Gathered, err
 	if err != nil {
 		return nil, err
 	}
-	disk := look.ends()
+	disk := look.ends(o)
 	facts := look.Facts
 	facts.Mended = mended(o, facts.Machine.Name)
 	w, err := bag.NewWriter(out, bag.Options{Name: facts.Machine.Name, Created: facts.Gathered, Zstd: o.Zstd})
@@ -72,6 +122,12 @@ func Gather(ctx context.Context, out io.Writer, o GatherOptions) (*Gathered, err
 		return nil, err
 	}
 	g := &gatherer{bag: w, result: &Gathered{Facts: facts}}
+	if o.Mask {
+		g.mask = bag.NewMask(look.people())
+		if err := g.mask.Facts(facts); err != nil {
+			return nil, fmt.Errorf("gather: %w", err)
+		}
+	}
 	if err := w.AddFacts(facts); err != nil {
 		return nil, err
 	}
@@ -88,8 +144,21 @@ func Gather(ctx context.Context, out io.Writer, o GatherOptions) (*Gathered, err
 			return nil, err
 		}
 	}
+	if g.mask != nil {
+		g.result.Masked = g.mask.Counts()
+	}
 	g.result.Digest, err = w.Close()
 	return g.result, err
+}
+
+// people are the names by which the people are known who have an account on the systems.
+func (l *Looked) people() (list []string) {
+	for _, s := range l.systems {
+		if k, ok := s.Adapter.(system.PeopleKnower); ok {
+			list = append(list, k.People(s.Volume)...)
+		}
+	}
+	return list
 }
 
 // mended is what the record beside the disk says was done to the machine before. One
@@ -269,6 +338,7 @@ func (l *Looked) surveyFolder(path string, root fs.FS, o GatherOptions) {
 type gatherer struct {
 	bag    *bag.Writer
 	result *Gathered
+	mask   *bag.Mask // nil where nothing is replaced
 }
 
 func (g *gatherer) add(name string, size int64, r io.Reader) error {
@@ -284,12 +354,15 @@ type end struct {
 }
 
 // ends lists those that can be read.
-func (l *Looked) ends() (list []end) {
+func (l *Looked) ends(o GatherOptions) (list []end) {
 	if l.image == nil {
 		return nil
 	}
 	n := min(ends, l.image.Size())
 	for _, e := range []end{{"disk0/first.bin", 0, n}, {"disk0/last.bin", l.image.Size() - n, n}} {
+		if o.leavesOut(l.Facts, e.name) {
+			continue
+		}
 		if _, err := io.Copy(io.Discard, io.NewSectionReader(l.image, e.at, e.of)); err != nil {
 			l.Facts.LeftOut = append(l.Facts.LeftOut, bag.LeftOut{Name: e.name, Why: err.Error()})
 			continue
@@ -316,6 +389,9 @@ func (l *Looked) logs(ctx context.Context, o GatherOptions) (list []log, err err
 	for _, c := range found {
 		if err := ctx.Err(); err != nil {
 			return nil, err
+		}
+		if o.leavesOut(l.Facts, c.as) {
+			continue
 		}
 		if err := c.readable(); err != nil {
 			l.Facts.LeftOut = append(l.Facts.LeftOut, bag.LeftOut{Name: c.name, Why: err.Error()})
@@ -399,6 +475,9 @@ func (c log) readable() error {
 
 // log adds one log as long as it is now; what is appended meanwhile stays out.
 func (g *gatherer) log(c log) (err error) {
+	if g.mask != nil && path.Ext(c.name) != ".mo" {
+		return g.masked(c)
+	}
 	f, err := c.fsys.Open(c.name)
 	if err != nil {
 		return fmt.Errorf("gather: %w", err)
@@ -409,4 +488,33 @@ func (g *gatherer) log(c log) (err error) {
 		return fmt.Errorf("gather: %w", err)
 	}
 	return g.add(c.as, info.Size(), f)
+}
+
+// masked adds one log with names and addresses replaced. What was compressed is taken plain: it is read once for its
+// size, and once more for the bag.
+func (g *gatherer) masked(c log) error {
+	src := reading.Source{Name: c.name, Open: func() (io.ReadCloser, error) { return c.fsys.Open(c.name) }}
+	copied := func(to io.Writer) (n int64, err error) {
+		in, err := reading.OpenPlain(src)
+		if err != nil {
+			return 0, err
+		}
+		defer func() { err = errors.Join(err, in.Close()) }()
+		return g.mask.Copy(to, io.LimitReader(in, maxLog))
+	}
+	size, err := copied(io.Discard)
+	if err != nil {
+		return fmt.Errorf("gather: %w", err)
+	}
+	r, w := io.Pipe()
+	go func() {
+		_, err := copied(w)
+		w.CloseWithError(err)
+	}()
+	defer func() { _ = r.Close() }() // the other end stops
+	name := c.as
+	for _, end := range []string{".gz", ".xz", ".zst", ".bz2", ".lz4"} {
+		name = strings.TrimSuffix(name, end)
+	}
+	return g.add(name, size, r)
 }

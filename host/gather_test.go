@@ -363,3 +363,57 @@ func TestTheDisksBelowTheRootAreFound(t *testing.T) {
 		t.Errorf("the root lies on %q, lsblk says %q", got, want)
 	}
 }
+
+// What a person asks to be left out is not taken, and is named; with a mask nothing that was taken tells of people, what
+// was compressed neither, and all the rest is as it was.
+func TestEvidenceIsMaskedAndLeftOut(t *testing.T) {
+	root := t.TempDir()
+	lay(t, root, map[string]string{
+		"usr/lib/os-release":      "PRETTY_NAME=\"Debian GNU/Linux 12\"\nID=debian\nVERSION_ID=\"12\"\n",
+		"etc/os-release":          "PRETTY_NAME=\"Debian GNU/Linux 12\"\nID=debian\nVERSION_ID=\"12\"\n",
+		"etc/hostname":            "gannet-bridge-1\n",
+		"etc/passwd":              "root:x:0:0:root:/root:/bin/bash\neivind:x:1000:1000:Eivind Skerrow,,,:/home/eivind:/bin/bash\n",
+		"var/lib/dpkg/status":     "Package: x\n",
+		"var/log/apt/history.log": "Start-Date: 2026-11-22  06:00:00\nRequested-By: eivind (1000)\nEnd-Date: 2026-11-22  06:00:09\n",
+		"var/log/apt/term.log":    "Log started: 2026-11-22  06:00:00\ncannot reach 10.20.30.40\n",
+		"var/log/dpkg.log":        "2026-11-22 06:00:00 startup archives unpack\n",
+	})
+	run(
+		t,
+		"",
+		"sh",
+		"-c",
+		"cp "+root+"/var/log/apt/history.log "+root+"/var/log/apt/history.log.1; gzip -n "+root+"/var/log/apt/history.log.1",
+	)
+	o := host.GatherOptions{
+		Root: root, Now: time.Unix(1_795_000_000, 0), Adapters: []system.Adapter{debian.Adapter{}},
+		Mask: true, LeaveOut: []string{"dpkg.log*"},
+	}
+	list, _, err := host.List(t.Context(), o)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var packed bytes.Buffer
+	g, err := host.Gather(t.Context(), &packed, o)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(list) != g.Files || len(g.Facts.LeftOut) != 1 || g.Facts.LeftOut[0].Name != "logs/dpkg.log" {
+		t.Errorf("%d of %d files, left out %+v", g.Files, len(list), g.Facts.LeftOut)
+	}
+	dir := t.TempDir()
+	if _, err := bag.Unpack(t.Context(), &packed, bag.DefaultLimits, dir); err != nil {
+		t.Fatal(err)
+	}
+	all, err := exec.Command("grep", "-rEi", "eivind|skerrow|10\\.20\\.30", dir).CombinedOutput()
+	if err == nil || len(all) > 0 {
+		t.Errorf("left: %s", all)
+	}
+	said, _ := exec.Command("grep", "-rh", "Requested-By", dir).Output()
+	if string(said) != "Requested-By: person-1 (1000)\nRequested-By: person-1 (1000)\n" {
+		t.Errorf("%q", said)
+	}
+	if g.Masked["person"] != 1 || g.Masked["ip4"] != 1 {
+		t.Errorf("%v", g.Masked)
+	}
+}

@@ -114,7 +114,10 @@ func (r Rehearsal) Run(ctx context.Context, dev block.Device) (*Rehearsed, error
 	if errors.Is(err, errAcceleration) {
 		r.Accel = "tcg"
 		if done, err = r.run(ctx, dev); err == nil {
-			done.Notes = append(done.Notes, "KVM broke down on this computer: the machine was started without it, which is slower")
+			done.Notes = append(
+				done.Notes,
+				"KVM broke down on this computer: the machine was started without it, which is slower",
+			)
 		}
 	}
 	return done, err

@@ -90,6 +90,12 @@ type Verifier interface {
 	StateFlaws(root fs.FS, now time.Time) (flaws []bag.StateFault, mended int)
 }
 
+// A PeopleKnower is an adapter that can tell by which names the people are known who have an account on a system, so
+// that they can be replaced in evidence.
+type PeopleKnower interface {
+	People(fs.FS) []string
+}
+
 // A Ground is a machine's disk as an adapter looks at it.
 type Ground struct {
 	Disk     block.Source
