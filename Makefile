@@ -69,7 +69,7 @@ prove-reading:
 	@for f in $$(standin/debian/failures.sh --list); do standin/debian/failures.sh $$f .build/captured/$$f || exit 2; done
 	DIORTHOS_CAPTURED=$(CURDIR)/.build/captured go test ./core/docket -count=1 -v -run 'TestGenuineFailures|TestADiagnosisDoesNot|TestAScreenIsUnderstood'
 	@rm -rf .build/fresh && mkdir -p .build/fresh
-	@for set in fresh later third fourth fifth sixth seventh eighth ninth tenth; do for f in $$(standin/debian/$$set.sh --list); do standin/debian/$$set.sh $$f .build/fresh/$$f || exit 2; done; done
+	@for set in fresh later third fourth fifth sixth seventh eighth ninth tenth eleventh; do for f in $$(standin/debian/$$set.sh --list); do standin/debian/$$set.sh $$f .build/fresh/$$f || exit 2; done; done
 	DIORTHOS_FRESH=$(CURDIR)/.build/fresh go test ./core/docket -count=1 -v -run TestFreshFailures
 
 # Breaks some hundreds of Corbel machines, by faults and by changes at random, lets

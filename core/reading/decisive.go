@@ -236,6 +236,9 @@ func passesOn(e, before Event) bool {
 	if program == programName(e) {
 		return e.resigns && !before.Harmless
 	}
+	if e.ofChild && programName(e) != "" {
+		return !before.Harmless
+	}
 	return before.IsError() && !before.mild && strings.Contains(e.message(), program)
 }
 

@@ -396,7 +396,9 @@ type Lexicon struct {
 	// Answers are the kernel's words for why it did not do what a program asked.
 	Answers []string `yaml:"answers"`
 	// Resigns are words of a program that gives up: what it said right before says why.
-	Resigns  []string `yaml:"resigns"`
+	Resigns []string `yaml:"resigns"`
+	// Children are words of a program of which another one failed that it had started.
+	Children []string `yaml:"children"`
 	Never    []string `yaml:"never"` // patterns: phrases with such a word that say the opposite
 	Harmless []struct {
 		Match string `yaml:"match"`
@@ -405,6 +407,7 @@ type Lexicon struct {
 
 	errors, warnings wordSet
 	resigns, answers wordSet
+	children         wordSet
 	mild, plain      *regexp.Regexp // nil for none
 	never, harmless  []pattern
 	known            prefilter // of never, then of harmless
@@ -420,6 +423,7 @@ type pattern struct {
 func (l *Lexicon) compile() error {
 	l.errors, l.warnings = newWordSet(l.Errors), newWordSet(l.Warnings)
 	l.resigns, l.answers = newWordSet(l.Resigns), newWordSet(l.Answers)
+	l.children = newWordSet(l.Children)
 	var lists [][]string
 	var err error
 	if l.mild, err = beginning(l.Mild); err != nil {

@@ -70,6 +70,7 @@ type Event struct {
 	plain        bool           // it calls itself an error
 	mild         bool           // it calls itself a warning: what calls itself an error comes first
 	answered     bool           // it holds what the kernel answered
+	ofChild      bool           // it says that a program failed that its own had started
 	resigns      bool           // its program gives up: what it said right before says why
 	script       *regexp.Regexp // by which its words, with the reason, blame a program that spoke before
 	said         bool           // it stands right above a declaration of failure, and is kept for that alone

@@ -350,6 +350,7 @@ func (a *assembler) take(l line) {
 		l.event.Hits, l.hit = a.reader.hits(a.find(), l.event.Text), strings.TrimSpace(l.event.Text) != ""
 		l.event.Harmless = a.reader.healthy.Knows(l.event.Text)
 		l.event.resigns = a.reader.lexicon.resigns.in(l.event.Text)
+		l.event.ofChild = a.reader.lexicon.children.in(l.event.Text)
 		l.event.answered = a.reader.lexicon.answers.in(l.event.Text)
 	}
 	if !l.hit {
@@ -462,6 +463,7 @@ func (r *Reader) look(
 	if level == Error || level == Warning && e.Level == Info {
 		e.Level = level
 	}
+	e.ofChild = r.lexicon.children.in(e.message())
 	e.resigns, e.answered = r.lexicon.resigns.in(e.message()), r.lexicon.answers.in(e.message())
 	rule = d.apply(&e, seen.rules)
 	e.Time = inYear(e.Time, anchor)

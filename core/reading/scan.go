@@ -202,7 +202,8 @@ func search(c *chunk, find *literals, records linePrefix, see look) scanned {
 		if l.hit = hit; !hit && near && indented {
 			l.event.Text = clean(text)
 		}
-		if hit && l.rule != nil && (l.rule.Mark == Fails || l.rule.script != nil) && len(above) > 0 {
+		declares := l.rule != nil && (l.rule.Mark == Fails || l.rule.script != nil)
+		if hit && (declares || l.event.resigns) && len(above) > 0 {
 			for i := range above {
 				above[i].event = Event{Text: clean(c.data[above[i].offset-c.offset:][:above[i].length]), said: true}
 			}
