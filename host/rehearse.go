@@ -113,6 +113,7 @@ func (r Rehearsal) Run(ctx context.Context, dev block.Device) (*Rehearsed, error
 	done, err := r.run(ctx, dev)
 	if errors.Is(err, errAcceleration) {
 		r.Accel = "tcg"
+		time.Sleep(time.Second) // until all of the first is gone
 		if done, err = r.run(ctx, dev); err == nil {
 			done.Notes = append(
 				done.Notes,
@@ -293,8 +294,19 @@ func (r Rehearsal) speakOnSerial(ctx context.Context, copied *block.Draft, done 
 			return err
 		}
 		n, err := serialMenus(in.Files())
-		if err = errors.Join(err, in.Leave()); err != nil {
+		put, putErr := "", error(nil)
+		if done.Mode == firmware.UEFI {
+			put, putErr = fillFallback(in.Files())
+		}
+		if err = errors.Join(err, putErr, in.Leave()); err != nil {
 			return err
+		}
+		if put != "" {
+			done.Notes = append(
+				done.Notes,
+				"nothing lies where firmware without a boot entry looks: the emulator has none, so on the "+
+					"copy "+put+" was put there; the machine itself starts by its firmware's entry alone",
+			)
 		}
 		if n > 0 {
 			done.Notes = append(
@@ -310,6 +322,44 @@ var (
 	kernelLine  = regexp.MustCompile(`(?m)^(\s*(?:linux|linuxefi|linux16)\s+\S+)([ \t].*)?$`)
 	optionsLine = regexp.MustCompile(`(?m)^options([ \t].*)?$`)
 )
+
+// fillFallback puts the loader that a boot entry of the firmware would start where firmware without one looks
+// (UEFI 2.10, section 3.5.1.1), if nothing is there, and says which.
+func fillFallback(files *os.Root) (put string, err error) {
+	for _, esp := range []string{"boot/efi", "efi", "boot"} {
+		if list, _ := fs.Glob(files.FS(), esp+"/[Ee][Ff][Ii]/[Bb][Oo][Oo][Tt]/[Bb][Oo][Oo][Tt]*.[Ee][Ff][Ii]"); len(
+			list,
+		) > 0 {
+			return "", nil
+		}
+		for _, name := range []string{"shimx64.efi", "grubx64.efi", "systemd-bootx64.efi"} {
+			list, _ := fs.Glob(files.FS(), esp+"/EFI/*/"+name) // the patterns are right
+			if len(list) == 0 {
+				continue
+			}
+			to := esp + "/EFI/BOOT/"
+			if err := files.MkdirAll(to, 0o755); err != nil {
+				return "", err
+			}
+			beside, _ := fs.Glob(files.FS(), path.Dir(list[0])+"/*")
+			for _, from := range beside { // what it starts in its turn lies beside it
+				raw, err := files.ReadFile(from)
+				if err != nil {
+					continue // a folder
+				}
+				as := path.Base(from)
+				if from == list[0] {
+					as = "BOOTX64.EFI"
+				}
+				if err := files.WriteFile(to+as, raw, 0o644); err != nil {
+					return "", err
+				}
+			}
+			return strings.TrimPrefix(list[0], esp+"/"), nil
+		}
+	}
+	return "", nil
+}
 
 // serialMenus puts the serial console into the menus of loaders.
 func serialMenus(files *os.Root) (changed int, err error) {

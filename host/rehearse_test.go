@@ -100,3 +100,47 @@ func TestMenusAreToldToUseTheSerialConsole(t *testing.T) {
 		}
 	}
 }
+
+// Firmware without boot entries finds nothing on a disk that only an entry leads to: on the copy the loader is put where
+// it looks, with what lies beside it; where something lies there already, nothing is.
+func TestALoaderIsPutWhereFirmwareWithoutEntriesLooks(t *testing.T) {
+	for name, c := range map[string]struct {
+		files []string
+		put   string
+		there []string
+	}{
+		"signed":         {[]string{"boot/efi/EFI/debian/shimx64.efi", "boot/efi/EFI/debian/grubx64.efi"}, "EFI/debian/shimx64.efi", []string{"BOOTX64.EFI", "grubx64.efi"}},
+		"GRUB alone":     {[]string{"boot/efi/EFI/debian/grubx64.efi", "boot/efi/EFI/debian/grub.cfg"}, "EFI/debian/grubx64.efi", []string{"BOOTX64.EFI", "grub.cfg"}},
+		"a fallback":     {[]string{"boot/efi/EFI/debian/grubx64.efi", "boot/efi/EFI/Boot/bootx64.efi"}, "", nil},
+		"nothing at all": {[]string{"boot/efi/EFI/notes.txt"}, "", nil},
+	} {
+		dir := t.TempDir()
+		for _, f := range c.files {
+			if err := os.MkdirAll(filepath.Join(dir, filepath.Dir(f)), 0o755); err != nil {
+				t.Fatal(err)
+			}
+			if err := os.WriteFile(filepath.Join(dir, f), []byte(f), 0o644); err != nil {
+				t.Fatal(err)
+			}
+		}
+		root, err := os.OpenRoot(dir)
+		if err != nil {
+			t.Fatal(err)
+		}
+		put, err := fillFallback(root)
+		if err != nil || put != c.put {
+			t.Errorf("%s: %q, %v, want %q", name, put, err, c.put)
+		}
+		for _, f := range c.there {
+			if _, err := root.Stat("boot/efi/EFI/BOOT/" + f); err != nil {
+				t.Errorf("%s: %v", name, err)
+			}
+		}
+		if raw, _ := root.ReadFile("boot/efi/EFI/BOOT/BOOTX64.EFI"); c.put != "" && string(raw) != "boot/efi/"+c.put {
+			t.Errorf("%s: %q lies there", name, raw)
+		}
+		if err := root.Close(); err != nil {
+			t.Fatal(err)
+		}
+	}
+}

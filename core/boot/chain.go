@@ -115,6 +115,11 @@ type LoaderChecker interface {
 	CheckLoader(raw []byte) error
 }
 
+// A LoaderNoter is a System that says what else a technician should know of a loader that can run.
+type LoaderNoter interface {
+	NoteLoader(path string) string
+}
+
 // ErrNotFollowed means that the chain goes on where it cannot be looked at: nothing is said
 // of the rest.
 var ErrNotFollowed = errors.New("not followed")
@@ -163,6 +168,9 @@ func Follow(g Ground) Chain {
 		if err != nil {
 			loader.Saw, loader.Fault = err.Error(), "loader-altered"
 		}
+	}
+	if note, ok := g.System.(LoaderNoter); ok && loader.Fault == "" {
+		loader.Saw += note.NoteLoader(path)
 	}
 	if !add(loader) {
 		return c

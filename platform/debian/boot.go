@@ -9,6 +9,7 @@ import (
 	"path"
 	"regexp"
 	"slices"
+	"strings"
 
 	"diorthos/core/bag"
 	"diorthos/core/boot"
@@ -171,6 +172,18 @@ func (s *loaderChain) Loader(firmware.Mode) (string, [][]byte) {
 	return cmp.Or(there, loaders[1]), nil
 }
 
+// NoteLoader says that only a boot entry of the firmware leads to a loader. Entries are not known of a disk.
+func (s *loaderChain) NoteLoader(name string) string {
+	if s.esp == nil || strings.EqualFold(path.Dir(name), "EFI/BOOT") {
+		return ""
+	}
+	list, _ := fs.Glob(s.esp, "EFI/BOOT/BOOT*.EFI") // the pattern is right
+	if len(list) > 0 {
+		return ""
+	}
+	return "; by a boot entry of the firmware alone: nothing lies in EFI/BOOT, where firmware without one looks"
+}
+
 // CheckLoader says why the loader cannot run, by its bytes; and, since which of them the firmware takes is not known
 // here, why the one cannot that firmware without a boot entry takes.
 func (s *loaderChain) CheckLoader(raw []byte) error {
@@ -184,7 +197,7 @@ func (s *loaderChain) CheckLoader(raw []byte) error {
 	name := "EFI/BOOT/" + fallback(p.machine)
 	other, err := fs.ReadFile(s.esp, name)
 	if err != nil || bytes.Equal(raw, other) {
-		return nil //nolint:nilerr // a machine with a boot entry starts without it
+		return nil //nolint:nilerr // a machine with a boot entry starts without it: said in its link
 	}
 	if _, err = identify(other); err == nil {
 		err = s.damage(other)
