@@ -119,27 +119,20 @@ func listAgents(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if done, err := writeJSON(c, list); done {
-		return err
-	}
-	p := newPage(c)
-	if len(list) == 0 {
-		p.line("No machine has an agent yet: diorthos agent code MACHINE")
-		return nil
-	}
-	var rows [][]string
-	for _, a := range list {
-		seen := "never"
-		if a.Seen != nil {
-			seen = when(*a.Seen)
-		}
-		if a.Silent {
-			seen += ", silent"
-		}
-		rows = append(rows, []string{strconv.FormatInt(a.ID, 10), a.Machine, seen, when(a.Enrolled), a.By})
-	}
-	p.table([]string{"№", "machine", "heard (UTC)", "enrolled", "by"}, rows, 1)
-	return nil
+	return printList(
+		c, list, "No machine has an agent yet: diorthos agent code MACHINE",
+		[]string{"№", "machine", "heard (UTC)", "enrolled", "by"},
+		func(a client.Agent) []string {
+			seen := "never"
+			if a.Seen != nil {
+				seen = when(*a.Seen)
+			}
+			if a.Silent {
+				seen += ", silent"
+			}
+			return []string{strconv.FormatInt(a.ID, 10), a.Machine, seen, when(a.Enrolled), a.By}
+		}, 1,
+	)
 }
 
 // newAgent is the agent of the machine that options look at.

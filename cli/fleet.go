@@ -407,23 +407,16 @@ func learnedCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			if done, err := writeJSON(c, list); done {
-				return err
-			}
-			p := newPage(c)
-			if len(list) == 0 {
-				p.line("No remedy has been tried yet. A climb tells what came of it: diorthos climb NUMBER …")
-				return nil
-			}
-			var rows [][]string
-			for _, l := range list {
-				rows = append(rows, []string{
-					l.Remedy, l.Cause, fmt.Sprintf("%d of %d", l.Helped, l.Tried), percent(l.Shipped),
-					percent(l.Helps) + " (" + interval(l) + ")",
-				})
-			}
-			p.table([]string{"remedy", "cause", "helped", "as shipped", "as learned"}, rows, 1)
-			return nil
+			return printList(
+				c, list, "No remedy has been tried yet. A climb tells what came of it: diorthos climb NUMBER …",
+				[]string{"remedy", "cause", "helped", "as shipped", "as learned"},
+				func(l fleet.Learned) []string {
+					return []string{
+						l.Remedy, l.Cause, fmt.Sprintf("%d of %d", l.Helped, l.Tried), percent(l.Shipped),
+						percent(l.Helps) + " (" + interval(l) + ")",
+					}
+				}, 1,
+			)
 		},
 	}
 }

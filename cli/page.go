@@ -84,6 +84,26 @@ func (p *page) hangingIndent(lead, s string) {
 }
 
 // table prints rows under a header with no frame.
+// printList prints a list as JSON or as a table; empty is what is said where there is nothing in it.
+func printList[T any](
+	c *cli.Command, list []T, empty string, header []string, row func(T) []string, right ...int,
+) error {
+	if done, err := writeJSON(c, list); done {
+		return err
+	}
+	p := newPage(c)
+	if len(list) == 0 {
+		p.line("%s", empty)
+		return nil
+	}
+	rows := make([][]string, len(list))
+	for i, item := range list {
+		rows[i] = row(item)
+	}
+	p.table(header, rows, right...)
+	return nil
+}
+
 func (p *page) table(header []string, rows [][]string, right ...int) {
 	t := table.NewWriter()
 	style := table.StyleDefault

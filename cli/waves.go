@@ -77,39 +77,30 @@ func siteRules(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 	}
-	if done, err := writeJSON(c, list); done {
-		return err
-	}
-	p := newPage(c)
-	if len(list) == 0 {
-		p.line("No site has a rule: orders are begun at any hour, on any number of machines at once")
-		return nil
-	}
-	var rows [][]string
-	for _, r := range list {
-		window, atOnce := "always", "any number"
-		if r.Opens != "" {
-			window = fmt.Sprintf("%s to %s %s", r.Opens, r.Closes, r.Zone)
-		}
-		if r.AtOnce > 0 {
-			atOnce = strconv.Itoa(r.AtOnce)
-		}
-		machines := strconv.Itoa(r.Machines)
-		if r.Machines == 0 {
-			machines = "none: is the name right?"
-		}
-		holds := "by hand"
-		if r.Holds {
-			holds = "at once"
-		}
-		rows = append(rows, []string{r.Site, machines, window, atOnce, holds, r.By, when(r.At)})
-	}
-	p.table(
+	return printList(
+		c, list, "No site has a rule: orders are begun at any hour, on any number of machines at once",
 		[]string{"site", "machines", "orders are begun", "at once", "outbreaks are held", "by", "since (UTC)"},
-		rows,
-		0,
+		siteRuleRow, 0,
 	)
-	return nil
+}
+
+func siteRuleRow(r client.SiteRule) []string {
+	window, atOnce := "always", "any number"
+	if r.Opens != "" {
+		window = fmt.Sprintf("%s to %s %s", r.Opens, r.Closes, r.Zone)
+	}
+	if r.AtOnce > 0 {
+		atOnce = strconv.Itoa(r.AtOnce)
+	}
+	machines := strconv.Itoa(r.Machines)
+	if r.Machines == 0 {
+		machines = "none: is the name right?"
+	}
+	holds := "by hand"
+	if r.Holds {
+		holds = "at once"
+	}
+	return []string{r.Site, machines, window, atOnce, holds, r.By, when(r.At)}
 }
 
 // changedRule is the rule of a site with what the flags say; the rest stays as it is.
@@ -187,27 +178,17 @@ func listRollouts(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if done, err := writeJSON(c, list); done {
-		return err
-	}
-	p := newPage(c)
-	if len(list) == 0 {
-		p.line(
-			"No repair goes round yet. One that was proven on a machine can be offered to its cohort: diorthos waves --help",
-		)
-		return nil
-	}
-	var rows [][]string
-	for _, r := range list {
-		rows = append(rows, []string{
-			strconv.FormatInt(
-				r.ID,
-				10,
-			), r.Title, r.State, fmt.Sprintf("%d of %d", r.Wave, r.Waves), tallyWords(r), when(r.Begun), r.By,
-		})
-	}
-	p.table([]string{"№", "repair", "state", "wave", "machines", "begun", "by"}, rows, 1)
-	return nil
+	return printList(
+		c, list,
+		"No repair goes round yet. One that was proven on a machine can be offered to its cohort: diorthos waves --help",
+		[]string{"№", "repair", "state", "wave", "machines", "begun", "by"},
+		func(r client.Rollout) []string {
+			return []string{
+				strconv.FormatInt(r.ID, 10), r.Title, r.State, fmt.Sprintf("%d of %d", r.Wave, r.Waves), tallyWords(r),
+				when(r.Begun), r.By,
+			}
+		}, 1,
+	)
 }
 
 func tallyWords(r client.Rollout) string {
