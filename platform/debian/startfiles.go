@@ -130,10 +130,13 @@ func leadsNowhere(root fs.FS, name string) bool {
 	return err != nil && isVital(path.Dir(name))
 }
 
+// programFolders hold programs; what else lies there has a dot in its name.
+var programFolders = []string{"bin", "sbin", "usr/bin", "usr/sbin", "lib/systemd", "usr/lib/systemd"}
+
 // lookAtPrograms looks at whether the programs of packages may be run at all.
 func lookAtPrograms(_ *inner, root fs.FS) (list []flaw) {
 	for _, p := range payloads(root) {
-		if p.sum == "" || !slices.Contains([]string{"bin", "sbin", "usr/bin", "usr/sbin"}, path.Dir(p.path)) {
+		if p.sum == "" || !slices.Contains(programFolders, path.Dir(p.path)) {
 			continue
 		}
 		info, err := lstat(root, p.path)
