@@ -75,6 +75,7 @@ func harmed(t *testing.T, disk string, random *rand.Rand) string {
 	}
 	at := t.TempDir()
 	witness(t, "mount", "-o", "loop,offset="+fmt.Sprint(place.at), disk, at)
+	how = "[ -f $f ] || { rm -rf $f; exit 0; }\n" + how // a link to a folder can only go
 	c := exec.CommandContext(t.Context(), "sh", "-ec", "cd "+at+"\n"+choose+"echo $f\n"+how)
 	out, err := c.Output()
 	witness(t, "umount", at)
