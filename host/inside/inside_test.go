@@ -1,6 +1,7 @@
 package inside
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"os"
@@ -8,6 +9,7 @@ import (
 	"path/filepath"
 	"reflect"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -175,4 +177,51 @@ func TestWhatCannotBeEnteredIsSaid(t *testing.T) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
+}
+
+// A program that is started with a draft sees it as a file; nobody else does, so that nothing is left mounted even
+// when all is killed, and two at a time do not meet. What it writes is in its draft.
+func TestAProgramAloneSeesItsDraft(t *testing.T) {
+	shared := func() bool {
+		left, err := os.ReadFile("/proc/self/mountinfo")
+		if err != nil {
+			t.Error(err)
+		}
+		return strings.Contains(string(left), "diorthos")
+	}
+	before := shared()
+	var wait sync.WaitGroup
+	for _, letter := range []string{"a", "b"} {
+		path := filepath.Join(t.TempDir(), "disk.img")
+		if err := os.WriteFile(path, make([]byte, 1<<20), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		image, err := block.OpenImage(path, 512, true)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer func() { _ = image.Close() }()
+		draft := block.NewDraft(image)
+		wait.Go(func() {
+			var out bytes.Buffer
+			err := Start(t.Context(), draft, nil, &out, func(disk string) []string {
+				if shared() && !before {
+					t.Error("the draft is mounted for everybody")
+				}
+				return []string{
+					"sh",
+					"-ec",
+					"printf " + letter + " | dd of=" + disk + " bs=1 seek=700000 conv=notrunc status=none; sleep 0.3; cat " + disk + " | tr -d '\\0'",
+				}
+			})
+			if err != nil || out.String() != letter {
+				t.Errorf("%s: it saw %q, %v", letter, out.String(), err)
+			}
+			got := make([]byte, 1)
+			if _, err := draft.ReadAt(got, 700000); err != nil || string(got) != letter {
+				t.Errorf("%s: the draft holds %q, %v", letter, got, err)
+			}
+		})
+	}
+	wait.Wait()
 }

@@ -27,6 +27,9 @@ func Start(
 	s := &session{work: make(chan func()), ended: make(chan struct{}), dev: dev}
 	go s.thread()
 	err := s.do(func() error {
+		if err := s.apart(); err != nil {
+			return err
+		}
 		if err := s.stage(); err != nil {
 			return err
 		}

@@ -1,6 +1,7 @@
 package debian
 
 import (
+	"errors"
 	"fmt"
 	"io/fs"
 	"os"
@@ -126,8 +127,8 @@ func leadsNowhere(root fs.FS, name string) bool {
 	if err != nil || info.Mode()&fs.ModeSymlink == 0 {
 		return false
 	}
-	_, err = fs.Stat(root, name)
-	return err != nil && isVital(path.Dir(name))
+	_, err = fs.Stat(root, name) // a link that leads out of a folder that is looked at leads somewhere, as far as is known
+	return errors.Is(err, fs.ErrNotExist) && isVital(path.Dir(name))
 }
 
 // programFolders hold programs; what else lies there has a dot in its name.
