@@ -103,7 +103,6 @@ prove: prove-reading prove-loop prove-disks prove-store prove-jobs prove-faults 
 race:
 	go test -race ./service/...
 
-# Written media start under SeaBIOS and OVMF; a restyled disk keeps every file.
 # The jobs that technicians came with, walked; writes docs/jobs.
 prove-jobs: build
 	@scripts/packages.sh prove
@@ -122,6 +121,7 @@ prove-folders: build
 	@scripts/packages.sh prove
 	@standin/debian/mended.sh --all $(OF) $(PART)
 
+# Written media start under SeaBIOS and OVMF; a restyled disk keeps every file.
 prove-disks: build
 	@scripts/packages.sh prove
 	DIORTHOS_ACCEL=tcg go test -tags prove ./e2e -count=1 -timeout 90m -run TestProve -skip TestProveThatTheNextRunCanBeMade -v

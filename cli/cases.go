@@ -203,7 +203,8 @@ func saveBag(ctx context.Context, c *cli.Command, path string) (err error) {
 		return err
 	}
 	newPage(c).line(
-		"%s: the bag of case %d, of %s, with facts and %s; verified", path, number, saved.Machine, plural(saved.Files, "file", "files"),
+		"%s: the bag of case %d, of %s, with facts and %s; verified", path, number, saved.Machine,
+		plural(saved.Files, "file", "files"),
 	)
 	return nil
 }

@@ -128,7 +128,8 @@ func maskedText(counts map[string]int) string {
 	var list []string
 	for _, k := range []struct{ key, one, many string }{
 		{"person", "name of a person", "names of people"}, {"mail", "address of mail", "addresses of mail"},
-		{"ip4", "IPv4 address", "IPv4 addresses"}, {"ip6", "IPv6 address", "IPv6 addresses"}, {"mac", "MAC address", "MAC addresses"},
+		{"ip4", "IPv4 address", "IPv4 addresses"}, {"ip6", "IPv6 address", "IPv6 addresses"},
+		{"mac", "MAC address", "MAC addresses"},
 	} {
 		if n := counts[k.key]; n > 0 {
 			list = append(list, plural(n, k.one, k.many))

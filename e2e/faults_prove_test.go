@@ -433,7 +433,8 @@ func (f *faultRun) allRead(limit time.Duration) {
 	conn := f.connect()
 	within(f.t, limit, "every case is read", func() bool {
 		var n int
-		if err := conn.QueryRow(f.t.Context(), "select count(*) from cases where state in ('received', 'reading')").Scan(&n); err != nil {
+		const unread = "select count(*) from cases where state in ('received', 'reading')"
+		if err := conn.QueryRow(f.t.Context(), unread).Scan(&n); err != nil {
 			f.t.Fatal(err)
 		}
 		return n == 0

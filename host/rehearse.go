@@ -84,7 +84,8 @@ var endings = []struct {
 	{regexp.MustCompile(`Kernel panic - not syncing`), EndPanic},
 	{
 		regexp.MustCompile(
-			`^\(initramfs\)|Gave up waiting for (root|suspend)|ALERT! .* does not exist|dracut:/#|Dropping to a shell|No init found|^/bin/sh: 0: can't access tty`,
+			`^\(initramfs\)|Gave up waiting for (root|suspend)|ALERT! .* does not exist|dracut:/#|Dropping to a shell|` +
+				`No init found|^/bin/sh: 0: can't access tty`,
 		),
 		EndEarly,
 	},

@@ -109,8 +109,14 @@ func TestALoaderIsPutWhereFirmwareWithoutEntriesLooks(t *testing.T) {
 		put   string
 		there []string
 	}{
-		"signed":         {[]string{"boot/efi/EFI/debian/shimx64.efi", "boot/efi/EFI/debian/grubx64.efi"}, "EFI/debian/shimx64.efi", []string{"BOOTX64.EFI", "grubx64.efi"}},
-		"GRUB alone":     {[]string{"boot/efi/EFI/debian/grubx64.efi", "boot/efi/EFI/debian/grub.cfg"}, "EFI/debian/grubx64.efi", []string{"BOOTX64.EFI", "grub.cfg"}},
+		"signed": {
+			[]string{"boot/efi/EFI/debian/shimx64.efi", "boot/efi/EFI/debian/grubx64.efi"},
+			"EFI/debian/shimx64.efi", []string{"BOOTX64.EFI", "grubx64.efi"},
+		},
+		"GRUB alone": {
+			[]string{"boot/efi/EFI/debian/grubx64.efi", "boot/efi/EFI/debian/grub.cfg"},
+			"EFI/debian/grubx64.efi", []string{"BOOTX64.EFI", "grub.cfg"},
+		},
 		"a fallback":     {[]string{"boot/efi/EFI/debian/grubx64.efi", "boot/efi/EFI/Boot/bootx64.efi"}, "", nil},
 		"nothing at all": {[]string{"boot/efi/EFI/notes.txt"}, "", nil},
 	} {

@@ -109,7 +109,8 @@ func TestEvidenceIsRemoved(t *testing.T) {
 	for _, e := range audit.Entries {
 		seen[e.Action+" "+e.Object]++
 	}
-	if seen["reconcile bag outlived"] != 1 || seen["get-bag case 1, tern-1"] != 1 || seen["remove-evidence case 3, gannet-3"] != 1 {
+	if seen["reconcile bag outlived"] != 1 || seen["get-bag case 1, tern-1"] != 1 ||
+		seen["remove-evidence case 3, gannet-3"] != 1 {
 		t.Errorf("the audit tells of %v", seen)
 	}
 }

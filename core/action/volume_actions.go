@@ -73,7 +73,8 @@ func CheckVolume(part block.Source, length int64) (*VolumeCheck, error) {
 	}
 	text := fmt.Sprintf("the first superblock is damaged; the one of group %d, at byte %d, is sound", b.Group, b.At)
 	return &VolumeCheck{Kind: "ext", Writes: writes, Findings: []fat.Finding{{ID: "superblock-damaged", Text: text,
-		Do: "restore it from there, and what is damaged of the group descriptors; the system's own check follows at its start"}}}, nil
+		Do: "restore it from there, and what is damaged of the group descriptors; " +
+			"the system's own check follows at its start"}}}, nil
 }
 
 // mostGroups bounds how many faults of groups are told of one volume.

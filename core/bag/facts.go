@@ -42,7 +42,7 @@ type Facts struct {
 	LeftOut   []LeftOut       `json:"leftOut,omitempty"` // logs that are there and could not be taken
 	Mended    []Mended        `json:"mended,omitempty"`  // what was done to the machine before, by its record
 	Call      *Call           `json:"call,omitempty"`    // what was told before there was evidence
-	Masked    bool            `json:"masked,omitempty"`  // names of people and addresses were replaced when it was gathered
+	Masked    bool            `json:"masked,omitempty"`  // names of people and addresses were replaced
 }
 
 // A Tree is the files of a system that were looked at in a folder, and not on a disk.

@@ -13,8 +13,8 @@ import (
 )
 
 // A Mask replaces what tells of people: addresses of machines in a network, addresses of mail, names of accounts. The
-// same is replaced by the same throughout a bag, so that a reader still sees what belongs together. What stands in their
-// place is reserved for documents (RFC 5737, RFC 3849, RFC 7042, RFC 2606).
+// same is replaced by the same throughout a bag, so that a reader still sees what belongs together. What stands there
+// instead is reserved for documents (RFC 5737, RFC 3849, RFC 7042, RFC 2606).
 //
 //	m := bag.NewMask([]string{"eivind", "Eivind Skerrow"})
 //	m.Text("from eivind@10.1.2.3") // from person-1@192.0.2.1
@@ -57,7 +57,9 @@ func (m *Mask) Text(s string) string {
 		return m.instead("mail", text, func(n int) string { return fmt.Sprintf("mail-%d@people.example", n) })
 	})
 	s = macAddress.ReplaceAllStringFunc(s, func(text string) string {
-		return m.instead("mac", strings.ToLower(text), func(n int) string { return fmt.Sprintf("00:00:5e:00:53:%02x", n%256) })
+		return m.instead("mac", strings.ToLower(text), func(n int) string {
+			return fmt.Sprintf("00:00:5e:00:53:%02x", n%256)
+		})
 	})
 	s = m.replaceIn(s, ip4Address, m.ip)
 	s = m.replaceIn(s, ip6Address, m.ip)
@@ -74,8 +76,7 @@ func (m *Mask) replaceIn(s string, re *regexp.Regexp, by func(string) string) st
 	var b strings.Builder
 	last := 0
 	for _, at := range re.FindAllStringIndex(s, -1) {
-		before, after := s[:at[0]], s[at[1]:]
-		if strings.HasSuffix(before, "(") || endsInAny(before, ".-+~:_") || beginsWithAny(after, "-+~_") || beginsWithWord(after) {
+		if isVersion(s[:at[0]], s[at[1]:]) {
 			continue
 		}
 		b.WriteString(s[last:at[0]] + by(s[at[0]:at[1]]))
@@ -84,12 +85,19 @@ func (m *Mask) replaceIn(s string, re *regexp.Regexp, by func(string) string) st
 	return b.String() + s[last:]
 }
 
-func endsInAny(s, set string) bool { return s != "" && strings.Contains(set, s[len(s)-1:]) }
+var (
+	// beforeVersion is what stands before a version in what package tools print, or in a file's name.
+	beforeVersion = regexp.MustCompile(
+		`(?:(?:Unpacking|Setting up|Removing|Purging configuration files for|Processing triggers for) \S+ \(| over \(` +
+			`|:[a-z]\w* \((?:[^()]*, )?|\d:|[A-Za-z][.+~_-]|_)$`,
+	)
+	afterVersion = regexp.MustCompile(`^(?:[+~_]|-[^\d]|-\d+(?:[^\d.]|$)|\.?[A-Za-z])`)
+)
 
-func beginsWithAny(s, set string) bool { return s != "" && strings.Contains(set, s[:1]) }
-
-func beginsWithWord(s string) bool {
-	return s != "" && (s[0] >= 'a' && s[0] <= 'z' || s[0] >= 'A' && s[0] <= 'Z')
+// isVersion reports whether what looks like an address is a version, by what stands around it. In doubt it is an
+// address.
+func isVersion(before, after string) bool {
+	return beforeVersion.MatchString(before) || afterVersion.MatchString(after)
 }
 
 // ip replaces an address in a network. Those that every machine has stay.

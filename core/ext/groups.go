@@ -243,7 +243,10 @@ func (d desc) counted(dev io.ReaderAt) error {
 		low   int
 		never uint16
 		take  func([]byte) error
-	}{{gdBlocksLow, noBlockBitmap, d.countBlocks}, {gdInodesLow, noInodeBitmap, func(b []byte) error { return d.countInodes(dev, b) }}} {
+	}{
+		{gdBlocksLow, noBlockBitmap, d.countBlocks},
+		{gdInodesLow, noInodeBitmap, func(b []byte) error { return d.countInodes(dev, b) }},
+	} {
 		b, err := d.bitmap(dev, m.low, 0)
 		if err != nil {
 			return err
@@ -327,7 +330,8 @@ func (b *Backup) mended(dev io.ReaderAt) (list []block.Write, freeBlocks, freeIn
 			if n := len(list); n > 0 && list[n-1].Off+int64(len(list[n-1].Data)) == at {
 				list[n-1].Data = append(list[n-1].Data, kept.raw...)
 			} else {
-				list = append(list, block.Write{Off: at, Data: kept.raw, What: fmt.Sprintf("group descriptors, from group %d on", group)})
+				what := fmt.Sprintf("group descriptors, from group %d on", group)
+				list = append(list, block.Write{Off: at, Data: kept.raw, What: what})
 			}
 		}
 		freeBlocks += now.get(gdFreeBlocks, gdFreeHigh) * b.sb.clusterRatio()
@@ -361,7 +365,8 @@ func (b *Backup) descOf(dev io.ReaderAt, group int64) desc {
 		return desc{}
 	}
 	raw := make([]byte, b.sb.descSize)
-	if _, err := dev.ReadAt(raw, b.sb.metaDescs(first+1)*b.sb.blockSize+group%b.sb.descsPerBlock()*b.sb.descSize); err != nil {
+	at = b.sb.metaDescs(first+1)*b.sb.blockSize + group%b.sb.descsPerBlock()*b.sb.descSize
+	if _, err := dev.ReadAt(raw, at); err != nil {
 		return desc{}
 	}
 	return b.asSound(group, raw)

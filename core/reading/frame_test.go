@@ -43,12 +43,18 @@ func TestPlacesAreThoseInWhatWasPassedOn(t *testing.T) {
 		{name: "quoted", body: before + brokenAt(1000, "> "), line: 7, over: 2},
 		{name: "broken", body: brokenAt(80, ""), line: 3, over: 4},
 		{name: "broken, then quoted", body: before + brokenAt(80, "> "), line: 7, over: 4},
-		{name: "with times", body: brokenAt(1000, "2026-11-17T12:04:05+0100 "), line: 3, over: 2, time: "2026-11-17T11:04:05Z"},
+		{
+			name: "with times", body: brokenAt(1000, "2026-11-17T12:04:05+0100 "), line: 3, over: 2,
+			time: "2026-11-17T11:04:05Z",
+		},
 		{
 			name: "by a journal", body: brokenAt(1000, "Nov 17 12:04:05 tern-kiosk-2 updater[77]: "), line: 3, over: 2,
 			time: "2026-11-17T12:04:05Z",
 		},
-		{name: "in a report", body: "fatal: [tern-kiosk-2]: FAILED! => {\"rc\": 100, \"out\": " + fmt.Sprintf("%q", screen) + "}\n", line: 1, over: 1},
+		{
+			name: "in a report", line: 1, over: 1,
+			body: "fatal: [tern-kiosk-2]: FAILED! => {\"rc\": 100, \"out\": " + fmt.Sprintf("%q", screen) + "}\n",
+		},
 	} {
 		for _, size := range []int64{int64(len(c.body)), -1} { // a file, and what can be read only once
 			once := strings.NewReader(c.body)

@@ -292,7 +292,8 @@ func (r *Reader) dialectOf(name string, head []byte) *Dialect {
 			continue
 		}
 		known := d.familiar(lines)
-		if known > most && (known*5 >= len(lines) || d.Whole && len(lines) <= letter*known) { // a screen can stand in a letter
+		inLetter := d.Whole && len(lines) <= letter*known // a screen can stand in one
+		if known > most && (known*5 >= len(lines) || inLetter) {
 			best, most = d, known
 		}
 	}

@@ -211,7 +211,8 @@ func TestAProgramAloneSeesItsDraft(t *testing.T) {
 				return []string{
 					"sh",
 					"-ec",
-					"printf " + letter + " | dd of=" + disk + " bs=1 seek=700000 conv=notrunc status=none; sleep 0.3; cat " + disk + " | tr -d '\\0'",
+					"printf " + letter + " | dd of=" + disk + " bs=1 seek=700000 conv=notrunc status=none; sleep 0.3; " +
+						"cat " + disk + " | tr -d '\\0'",
 				}
 			})
 			if err != nil || out.String() != letter {

@@ -94,7 +94,8 @@ func lookAtStartFiles(root fs.FS, all []payload) (list []flaw, held int) {
 	for i, p := range files {
 		if faults[i] != "" {
 			list = append(list, flaw{StateFault: bag.StateFault{
-				File: p.path, Start: true, Text: fmt.Sprintf("the start runs this file of the package %s: %s", p.of.Name, faults[i]),
+				File: p.path, Start: true,
+				Text: fmt.Sprintf("the start runs this file of the package %s: %s", p.of.Name, faults[i]),
 			}})
 		}
 		if p.sum != "" {

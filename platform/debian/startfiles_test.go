@@ -26,9 +26,15 @@ func startSystem(t *testing.T) string {
 	}{
 		{
 			"manager", "Priority: important\nDepends: libwatch1 (>= 2.0), awaken | rouse\n",
-			map[string]string{"usr/lib/systemd/manager": "manager", "usr/lib/systemd/system/up.target": "[Unit]\n", "usr/share/doc/manager/copyright": "free"},
+			map[string]string{
+				"usr/lib/systemd/manager": "manager", "usr/lib/systemd/system/up.target": "[Unit]\n",
+				"usr/share/doc/manager/copyright": "free",
+			},
 		},
-		{"libwatch1", "Priority: optional\nPre-Depends: libc6:any\n", map[string]string{"usr/lib/x86_64-linux-gnu/libwatch.so.1.4": "watch"}},
+		{
+			"libwatch1", "Priority: optional\nPre-Depends: libc6:any\n",
+			map[string]string{"usr/lib/x86_64-linux-gnu/libwatch.so.1.4": "watch"},
+		},
 		{"rouse-devices", "Priority: optional\nProvides: rouse\n", map[string]string{"usr/bin/rouse": "rouse"}},
 		{"tides", "Priority: optional\n", map[string]string{"usr/bin/tides": "tides"}},
 	} {
@@ -79,18 +85,36 @@ func TestWhatTheStartRunsIsHeldAgainstItsChecksums(t *testing.T) {
 		"a library": {func(d string) error {
 			return os.WriteFile(d+"/usr/lib/x86_64-linux-gnu/libwatch.so.1.4", []byte("witch"), 0o644)
 		}, "libwatch.so.1.4: its content is not what the package brought", true},
-		"its link":   {func(d string) error { return relink(d+"/usr/lib/x86_64-linux-gnu/libwatch.so.1", "libwatch.so.1.3") }, "libwatch.so.1: it is a link that leads nowhere", true},
-		"a unit":     {func(d string) error { return os.Truncate(d+"/usr/lib/systemd/system/up.target", 0) }, "up.target: it is empty", true},
-		"a folder":   {func(d string) error { return folderInPlace(d + "/usr/lib/systemd/manager") }, "manager: it cannot be read", true},
+		"its link": {
+			func(d string) error { return relink(d+"/usr/lib/x86_64-linux-gnu/libwatch.so.1", "libwatch.so.1.3") },
+			"libwatch.so.1: it is a link that leads nowhere", true,
+		},
+		"a unit": {
+			func(d string) error { return os.Truncate(d+"/usr/lib/systemd/system/up.target", 0) },
+			"up.target: it is empty", true,
+		},
+		"a folder": {
+			func(d string) error { return folderInPlace(d + "/usr/lib/systemd/manager") },
+			"manager: it cannot be read", true,
+		},
 		"an other":   {func(d string) error { return os.Remove(d + "/usr/bin/rouse") }, "rouse: it is not there", true},
 		"a document": {func(d string) error { return os.Remove(d + "/usr/share/doc/manager/copyright") }, "", false},
-		"a mode":     {func(d string) error { return os.Chmod(d+"/usr/bin/rouse", 0o644) }, "rouse: nobody can run this program: its mode is -rw-r--r--", false},
+		"a mode": {
+			func(d string) error { return os.Chmod(d+"/usr/bin/rouse", 0o644) },
+			"rouse: nobody can run this program: its mode is -rw-r--r--", false,
+		},
 		"the manager's mode": {
 			func(d string) error { return os.Chmod(d+"/usr/lib/systemd/manager", 0) },
 			"manager: nobody can run this program: its mode is ----------", false,
 		},
-		"no program of the start, altered": {func(d string) error { return os.WriteFile(d+"/usr/bin/tides", []byte("ebb"), 0o755) }, "", false},
-		"no program of the start, gone":    {func(d string) error { return os.Remove(d + "/usr/bin/tides") }, "tides: it is not there", false},
+		"no program of the start, altered": {
+			func(d string) error { return os.WriteFile(d+"/usr/bin/tides", []byte("ebb"), 0o755) },
+			"", false,
+		},
+		"no program of the start, gone": {
+			func(d string) error { return os.Remove(d + "/usr/bin/tides") },
+			"tides: it is not there", false,
+		},
 	} {
 		dir := startSystem(t)
 		if err := c.harm(dir); err != nil {
