@@ -41,17 +41,25 @@ type Agent struct {
 	Target func(action.ID) (*block.Target, error)
 	// Undo takes back what a journal did.
 	Undo func(ctx context.Context, journal string) error
-	Host string // name of this computer, for climbs
+	Host string      // name of this computer, for climbs
+	Dial client.Dial // nil for any way to the service
 	Log  *slog.Logger
-	// Every is how often the machine is looked at; 0 for once a day.
+	// Trace says in short what attempts have left on the machine: when it is another one, and stands still, something
+	// was tried. nil or an empty text where that cannot be told.
+	Trace func() string
+	// Every is how often the machine is looked at even so; 0 for once a day.
 	Every time.Duration
-	// Wait is how long it is waited for an order at a time; 0 for half a minute.
+	// Notice is how often its trace is looked at; 0 for once a minute.
+	Notice time.Duration
+	// Wait is how long it is waited for an order at a time; 0 for a minute.
 	Wait time.Duration
 
 	keep    *kept
 	service *client.Client
 	until   time.Time // when its token ends
 	sent    string    // digest of what was handed in last
+	look    time.Time // when the machine was looked at last
+	moving  string    // its trace when it was seen to change
 }
 
 // kept is what an agent keeps in its folder.
@@ -67,6 +75,10 @@ type kept struct {
 	// Journals are those of orders, by the machine's case and the remedy, to take them back.
 	Journals map[string]string `json:"journals"`
 	Sent     string            `json:"sent"`
+	// Outbox is the digest of what could not be handed in yet.
+	Outbox string `json:"outbox,omitempty"`
+	// Trace is that of the machine when it was looked at last.
+	Trace string `json:"trace,omitempty"`
 	// Held is what the service wants to be held back, each with why that cannot be done here; empty where it is.
 	Held map[string]string `json:"held,omitempty"`
 }
@@ -82,7 +94,7 @@ func (a *Agent) Enrol(ctx context.Context, url, code string) (machine string, er
 	if err != nil {
 		return "", err
 	}
-	done, err := client.New(url, "").Enrol(ctx, client.Enrolment{Code: strings.TrimSpace(code), Public: public})
+	done, err := a.reach(url).Enrol(ctx, client.Enrolment{Code: strings.TrimSpace(code), Public: public})
 	if err != nil {
 		return "", err
 	}
@@ -91,6 +103,13 @@ func (a *Agent) Enrol(ctx context.Context, url, code string) (machine string, er
 		Done: map[int64]client.OrderReport{}, Journals: map[string]string{},
 	}
 	return done.Machine, a.save()
+}
+
+func (a *Agent) reach(url string) *client.Client {
+	if a.Dial != nil {
+		return client.NewOver(url, "", a.Dial)
+	}
+	return client.New(url, "")
 }
 
 // Load reads what the agent keeps.
@@ -148,14 +167,10 @@ func (a *Agent) Run(ctx context.Context) error {
 			return err
 		}
 	}
-	a.service = client.New(a.keep.URL, "")
-	every := a.Every
-	if every == 0 {
-		every = 24 * time.Hour
-	}
-	pause, look := firstPause, time.Time{}
+	a.service = a.reach(a.keep.URL)
+	pause := firstPause
 	for ctx.Err() == nil {
-		err := a.once(ctx, &look, every)
+		err := a.once(ctx)
 		if err == nil {
 			pause = firstPause
 			continue
@@ -168,37 +183,89 @@ func (a *Agent) Run(ctx context.Context) error {
 			a.until = time.Time{}
 		}
 		a.Log.Warn("waiting", "machine", a.keep.Machine, "error", err, "pause", pause)
-		select {
-		case <-ctx.Done():
-		case <-time.After(pause/2 + mathrand.N(pause)): //nolint:gosec // to spread, not to hide
-		}
+		sleep(ctx, pause)
 		pause = min(2*pause, longestPause)
 	}
 	return nil
 }
 
-func (a *Agent) once(ctx context.Context, look *time.Time, every time.Duration) error {
+// sleep waits about so long, never all agents alike.
+func sleep(ctx context.Context, d time.Duration) {
+	select {
+	case <-ctx.Done():
+	case <-time.After(d/2 + mathrand.N(d)): //nolint:gosec // to spread, not to hide
+	}
+}
+
+// or is d, or what stands for none.
+func or(d, none time.Duration) time.Duration {
+	if d == 0 {
+		return none
+	}
+	return d
+}
+
+func (a *Agent) once(ctx context.Context) error {
 	if err := a.signOn(ctx); err != nil {
 		return err
 	}
-	if time.Since(*look) >= every {
+	if time.Since(a.look) >= or(a.Every, 24*time.Hour) {
 		if err := a.handIn(ctx, false); err != nil {
 			return err
 		}
-		*look = time.Now()
+		a.look = time.Now()
 	}
-	wait := a.Wait
-	if wait == 0 {
-		wait = 30 * time.Second
+	waiting, stop := context.WithCancel(ctx)
+	defer stop()
+	watched := make(chan struct{})
+	go func() { defer close(watched); a.watch(waiting, stop) }()
+	task, err := a.service.NextTask(waiting, or(a.Wait, time.Minute), slices.Sorted(maps.Keys(a.keep.Held)))
+	if err == nil && task.Order == nil && task.Again > 0 {
+		sleep(waiting, time.Duration(task.Again)*time.Second)
 	}
-	task, err := a.service.NextTask(ctx, wait, slices.Sorted(maps.Keys(a.keep.Held)))
+	noticed := waiting.Err() != nil && ctx.Err() == nil
+	stop()
+	<-watched
+	if noticed {
+		a.look = time.Time{}
+	}
 	if err != nil {
+		if noticed {
+			return nil // nobody waits for the answer any more
+		}
 		return err
 	}
 	if err := a.hold(ctx, task.Held); err != nil || task.Order == nil {
 		return err
 	}
 	return a.carryOut(ctx, task.Order)
+}
+
+// watch ends the waiting when something was tried on the machine and has ended.
+func (a *Agent) watch(ctx context.Context, noticed func()) {
+	if a.Trace == nil {
+		return
+	}
+	tick := time.NewTicker(or(a.Notice, time.Minute))
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+		now := a.Trace()
+		if now == "" || now == a.keep.Trace {
+			continue
+		}
+		if now != a.moving { // it goes on, perhaps
+			a.moving = now
+			continue
+		}
+		a.Log.Info("something was tried here", "machine", a.keep.Machine)
+		noticed()
+		return
+	}
 }
 
 // signOn gets a token when the one that is held is about to end.
@@ -219,23 +286,32 @@ func (a *Agent) signOn(ctx context.Context) error {
 // handIn gathers and hands in what differs from what was handed in last. A bag that cannot be
 // handed in stays in the folder, and is tried again first.
 func (a *Agent) handIn(ctx context.Context, always bool) error {
-	path := filepath.Join(a.Folder, "outbox.bag.tar.gz")
+	path, trace := filepath.Join(a.Folder, "outbox.bag.tar.gz"), ""
+	if a.Trace != nil {
+		trace = a.Trace()
+	}
 	if _, err := os.Stat(path); err == nil {
 		if err := a.submit(ctx, path); err != nil {
 			return err
 		}
+		a.sent = a.keep.Outbox
 	}
 	digest, err := a.Gather(ctx, path)
 	if err != nil {
 		return errors.Join(err, removed(path))
 	}
-	if digest == a.sent && !always {
-		return removed(path)
-	}
-	if err := a.submit(ctx, path); err != nil {
+	if digest != a.sent || always {
+		a.keep.Outbox = digest
+		if err := a.save(); err != nil {
+			return err
+		}
+		if err := a.submit(ctx, path); err != nil {
+			return err
+		}
+	} else if err := removed(path); err != nil || trace == a.keep.Trace {
 		return err
 	}
-	a.sent = digest
+	a.sent, a.keep.Trace = digest, trace
 	return a.save()
 }
 

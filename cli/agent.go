@@ -31,6 +31,9 @@ func agentCommand() *cli.Command {
 		Name: "folder", Usage: "`FOLDER` of its key and what it could not hand in yet", Value: "/var/lib/diorthos/agent",
 	}
 	every := &cli.DurationFlag{Name: "every", Usage: "how often the machine is looked at", Value: 24 * time.Hour}
+	notice := &cli.DurationFlag{
+		Name: "notice", Usage: "how often it is noticed whether something was tried on it since", Value: time.Minute,
+	}
 	return &cli.Command{
 		Name: "agent", Usage: "the process on a machine: it hands in what fails, and carries out approved repairs",
 		Commands: []*cli.Command{
@@ -69,11 +72,11 @@ func agentCommand() *cli.Command {
 					return nil
 				}},
 			{Name: "run", Usage: "work until told to stop",
-				Description: "Looks at the machine, hands in what differs, waits for orders and carries them out through " +
-					"the same\n" +
-					"guards, journal and proofs as \"diorthos climb\". Goes on where it was after a restart.\n\n" +
+				Description: "Looks at the machine once a day, and when something was tried on it and has ended; hands in what\n" +
+					"differs, waits for orders and carries them out through the same guards, journal and proofs as\n" +
+					"\"diorthos climb\". Goes on where it was after a restart.\n\n" +
 					"Examples:\n   diorthos agent run --live\n   diorthos agent run --image /dev/sda",
-				Flags: append(lookFlags(), folder, every),
+				Flags: append(lookFlags(), folder, every, notice),
 				Action: func(ctx context.Context, c *cli.Command) error {
 					o, err := gatherOptions(c)
 					if err != nil {
@@ -89,7 +92,7 @@ func agentCommand() *cli.Command {
 				Description: "For machines that are folders with a disk image, such as those of the demo. Each that has no " +
 					"agent is\n" +
 					"enrolled first.\n\nExample:\n   diorthos agent many .demo/machines",
-				Flags:  append(serviceFlags(), every),
+				Flags:  append(serviceFlags(), every, notice),
 				Action: manyAgents},
 			{Name: "list", Usage: "list the agents that are on",
 				Description: "Example:\n   diorthos agent list", Flags: append(serviceFlags(), jsonFlag()), Action: listAgents},
@@ -138,7 +141,7 @@ func listAgents(ctx context.Context, c *cli.Command) error {
 // newAgent is the agent of the machine that options look at.
 func newAgent(c *cli.Command, o host.GatherOptions, folder string) *agent.Agent {
 	log := slog.New(slog.NewTextHandler(c.Root().ErrWriter, nil))
-	a := &agent.Agent{Folder: folder, Host: hostName(), Log: log, Every: c.Duration("every")}
+	a := &agent.Agent{Folder: folder, Host: hostName(), Log: log, Every: c.Duration("every"), Notice: c.Duration("notice")}
 	machine := func(facts *bag.Facts) *host.Machine {
 		return &host.Machine{
 			Path: o.Image, Root: filesOf(o), Name: a.Machine(), SectorSize: o.SectorSize, Live: o.Live,
@@ -157,6 +160,7 @@ func newAgent(c *cli.Command, o host.GatherOptions, folder string) *agent.Agent 
 		}
 		return measured(g.Facts)
 	}
+	a.Trace = func() string { return host.Trace(o) }
 	a.Target = func(id action.ID) (*block.Target, error) { return machine(nil).Target(id) }
 	a.Undo = func(ctx context.Context, journal string) (err error) {
 		j, err := block.OpenJournal(journal)

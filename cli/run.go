@@ -162,6 +162,9 @@ func serviceFlags() []cli.Flag {
 	}
 }
 
+// ServiceFlags are for commands of another package that speak to a service.
+func ServiceFlags() []cli.Flag { return serviceFlags() }
+
 func service(c *cli.Command) *client.Client { return client.New(c.String("url"), c.String("token")) }
 
 // loadKnowledge reads the shipped knowledge and the site's own, from the

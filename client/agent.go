@@ -161,6 +161,8 @@ func (c *Client) SignOn(ctx context.Context, s SignOn) (*SignedOn, error) {
 type Task struct {
 	Order *AgentOrder `json:"order,omitempty"`
 	Held  []string    `json:"held" doc:"What the machine has to hold back"`
+	// Again is set where too many agents wait already: this one asks again then.
+	Again int `json:"again,omitempty" doc:"Seconds after which to ask again, where so many agents wait that this one may not; without it, ask at once"`
 }
 
 // NextTask waits for an order, or until what has to be held back is something else, up to so long.

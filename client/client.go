@@ -23,9 +23,17 @@ type Client struct {
 
 // New returns a client of the service at url, such as http://127.0.0.1:7420.
 func New(url, token string) *Client {
+	return NewOver(url, token, (&net.Dialer{Timeout: 10 * time.Second}).DialContext)
+}
+
+// A Dial makes a connection.
+type Dial func(ctx context.Context, network, address string) (net.Conn, error)
+
+// NewOver is New over connections of one's own.
+func NewOver(url, token string, dial Dial) *Client {
 	return &Client{url: strings.TrimRight(url, "/"), token: token, http: &http.Client{Transport: &http.Transport{
 		Proxy:                 http.ProxyFromEnvironment,
-		DialContext:           (&net.Dialer{Timeout: 10 * time.Second}).DialContext,
+		DialContext:           dial,
 		ExpectContinueTimeout: 5 * time.Second,
 		IdleConnTimeout:       30 * time.Second,
 	}}}

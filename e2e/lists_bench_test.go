@@ -14,9 +14,9 @@ import (
 	"diorthos/core/bag"
 )
 
-// crowd is a fleet of 100,000 machines with a million cases, as they are after
+// yearsOfCases is a fleet of 100,000 machines with a million cases, as they are after
 // years: most of them quiet, two thousand open.
-const crowd = `
+const yearsOfCases = `
 set session_replication_role = replica; -- a million notes to nobody
 insert into machines (name, site, model, first_seen, last_seen)
   select 'site' || n % 400 || '-desk-' || n, 'Terminal ' || n % 400, 'Havnar D4 desktop', now() - interval '3 years',
@@ -41,7 +41,7 @@ func BenchmarkLists(b *testing.B) {
 	if err != nil {
 		b.Fatal(err)
 	}
-	if _, err := conn.PgConn().Exec(context.Background(), crowd).ReadAll(); err != nil {
+	if _, err := conn.PgConn().Exec(context.Background(), yearsOfCases).ReadAll(); err != nil {
 		b.Fatal(err)
 	}
 	if _, err := conn.Exec(context.Background(), "vacuum analyze"); err != nil {

@@ -245,7 +245,7 @@ func (s *stage) serveProcess(front ...string) *exec.Cmd {
 var peak = regexp.MustCompile(`VmHWM:\s+(\d+) kB`)
 
 // peakMemory is the most memory that a process ever held, in bytes.
-func peakMemory(t *testing.T, cmd *exec.Cmd) int64 {
+func peakMemory(t testing.TB, cmd *exec.Cmd) int64 {
 	t.Helper()
 	status, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", cmd.Process.Pid))
 	if err != nil {

@@ -18,6 +18,7 @@ import (
 
 	commands "diorthos/cli"
 	"diorthos/standin/corbel"
+	"diorthos/standin/crowd"
 	"diorthos/standin/proving"
 )
 
@@ -97,6 +98,20 @@ func standinCommand() *cli.Command {
 				Flags:       []cli.Flag{&cli.StringFlag{Name: "listen", Value: "127.0.0.1:7431"}},
 				Action:      serveVendor,
 			},
+			{Name: "fleet", Usage: "agents of many machines that are not there, which fail now and then",
+				Description: "They speak to a service as real agents do. What they do is printed every ten seconds, until Ctrl-C.\n" +
+					"Once enrolled they are so for the next time as well.\n\n" +
+					"Example:\n   diorthos standin fleet --machines 500 --day 5m --outbreak 0.3 --hit-rate 0.05",
+				Flags: append(commands.ServiceFlags(), seed(),
+					&cli.IntFlag{Name: "machines", Usage: "how many", Value: 100},
+					&cli.DurationFlag{Name: "day", Usage: "how long a day of theirs takes", Value: 10 * time.Minute},
+					&cli.FloatFlag{Name: "failing", Usage: "share that fails each day, each by itself", Value: 0.01},
+					&cli.FloatFlag{Name: "outbreak", Usage: "share that takes one update each day"},
+					&cli.FloatFlag{Name: "hit-rate", Usage: "share of those that cannot take it", Value: 0.02},
+					&cli.FloatFlag{Name: "flap", Usage: "connections that are cut each second"},
+					&cli.BoolFlag{Name: "known", Usage: "the service knows the machines: those that are well hand nothing in"},
+					&cli.StringFlag{Name: "folder", Usage: "`FOLDER` for what the agents keep", Value: "fleet.standin"}),
+				Action: runFleet},
 			{Name: "prove", Usage: "close the loop: break, try, diagnose, mend, try again, take back; print a table",
 				Description: "Every fault is put onto --seeds machines. Exit status 1 if something is not as it should be.\n\n" +
 					"Example:\n" +
@@ -112,6 +127,32 @@ func standinCommand() *cli.Command {
 				},
 				Action: proveLoop},
 		},
+	}
+}
+
+func runFleet(ctx context.Context, c *cli.Command) error {
+	if c.Int("machines") < 1 || c.Duration("day") < time.Second {
+		return errors.New("want at least one machine, and a day of at least a second")
+	}
+	fleet := &crowd.Crowd{
+		URL: c.String("url"), Token: c.String("token"), Folder: c.String("folder"), Machines: c.Int("machines"),
+		Seed: uint64(c.Uint("seed")), Day: c.Duration("day"), Failing: c.Float("failing"), Outbreak: c.Float("outbreak"),
+		HitRate: c.Float("hit-rate"), Flap: c.Float("flap"), Known: c.Bool("known"),
+	}
+	ended := make(chan error, 1)
+	go func() { ended <- fleet.Run(ctx) }()
+	tick := time.NewTicker(10 * time.Second)
+	defer tick.Stop()
+	for {
+		select {
+		case err := <-ended:
+			if ctx.Err() != nil {
+				err = nil // it was stopped
+			}
+			return err
+		case <-tick.C:
+			fleet.Tell(c.Root().Writer)
+		}
 	}
 }
 

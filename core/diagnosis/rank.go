@@ -37,8 +37,10 @@ type Finding struct {
 	// KindOnly says that the kind of failure is known, and no closer cause.
 	KindOnly bool `json:"kindOnly,omitempty"`
 	// Possible says that it can have the effect, and need not: a machine may start all the same.
-	Possible bool     `json:"possible,omitempty"`
-	Remedies []string `json:"remedies"`
+	Possible bool `json:"possible,omitempty"`
+	// MendedSince says that what its screen showed can be from before a repair: no link is broken any more.
+	MendedSince bool     `json:"mendedSince,omitempty"`
+	Remedies    []string `json:"remedies"`
 
 	latent bool // see knowledge.Cause
 }
@@ -103,7 +105,7 @@ func Rank(
 		if m := notStartedSince(explains, facts, k); m != "" {
 			for i := range list {
 				if f := &list[i]; f.Cause == Unknown && f.Explains == explains {
-					f.Title, f.Tell = "Mended, and not started since", m
+					f.Title, f.Tell, f.MendedSince = "Mended, and not started since", m, true
 				}
 			}
 		}
@@ -143,6 +145,22 @@ func Tried(explains string, facts *bag.Facts, timeline *reading.Timeline) map[st
 			again = again || facts.State.Chain.Broken() != nil && !m.At.Truncate(time.Second).After(facts.Gathered)
 		}
 		if again || m.Outcome == notHelpedOutcome {
+			list[m.Remedy] = m
+		}
+	}
+	return list
+}
+
+// Since are the remedies, or the actions of some, that were carried out after what has to be explained failed, and
+// before anything was tried again.
+func Since(explains string, facts *bag.Facts, timeline *reading.Timeline) map[string]bag.Mended {
+	list := map[string]bag.Mended{}
+	latest := timeline.Latest()
+	if latest == nil || wants(latest) != explains || latest.Ended.IsZero() {
+		return list
+	}
+	for _, m := range facts.Mended {
+		if m.Outcome == provenOutcome && m.At.After(latest.Ended) {
 			list[m.Remedy] = m
 		}
 	}
@@ -427,11 +445,24 @@ func notStartedSince(explains string, facts *bag.Facts, k *knowledge.Knowledge) 
 		return ""
 	}
 	for _, m := range slices.Backward(facts.Mended) {
-		if r := k.Remedies[m.Remedy]; r != nil && m.Outcome == provenOutcome {
+		if what := mends(m.Remedy, k); what != "" && m.Outcome == provenOutcome {
 			return fmt.Sprintf(
 				"%q was carried out on %s, and no link is broken any more by which the machine starts. What its screen "+
-					"shows may be from before: start it, and look anew.", r.Title, m.At.Format("2006-01-02 15:04"),
+					"shows may be from before: start it, and look anew.", what, m.At.Format("2006-01-02 15:04"),
 			)
+		}
+	}
+	return ""
+}
+
+// mends is the title of a remedy, or of one whose action a person took by itself; empty where it is neither.
+func mends(done string, k *knowledge.Knowledge) string {
+	if r := k.Remedies[done]; r != nil {
+		return r.Title
+	}
+	for _, id := range slices.Sorted(maps.Keys(k.Remedies)) {
+		if r := k.Remedies[id]; done != "" && string(r.Action) == done {
+			return r.Title
 		}
 	}
 	return ""

@@ -57,6 +57,9 @@ func FingerprintOf(d *docket.Docket, family string) (f Fingerprint, failed bool)
 		return f, true
 	}
 	top := d.Why[0]
+	if top.MendedSince { // what its logs tell of was counted before
+		return Fingerprint{}, false
+	}
 	f.Explains = top.Explains
 	if top.Kind != "" {
 		f.Kind = top.Kind

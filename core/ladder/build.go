@@ -86,6 +86,16 @@ func Build(
 				chance *= max(1-helps, 0.05)
 				why += fmt.Sprintf("; carried out on %s already, and it did not help", m.At.Format("2006-01-02 15:04"))
 			}
+			since := diagnosis.Since(f.Explains, facts, timeline)
+			m, ok := since[id]
+			if !ok && r.Action != "" {
+				m, ok = since[string(r.Action)]
+			}
+			if ok {
+				why += fmt.Sprintf(
+					"; carried out on %s already, after this: try what failed again first", m.At.Format("2006-01-02 15:04"),
+				)
+			}
 			list = append(list, candidate{
 				rung:  rungOf(r, chance, why, facts).told(f),
 				start: f.Explains == knowledge.ExplainsStart, score: chance / cost(r), after: r.After,
@@ -105,8 +115,37 @@ func Build(
 	if len(findings) > 0 && !closer(findings, facts) {
 		rungs = append(rungs, general(rungs, findings[0].Explains, facts, timeline, k)...)
 	}
+	rungs = writable(rungs, facts, k)
 	for i := range rungs {
 		rungs[i].Number = i + 1
+	}
+	return rungs
+}
+
+const (
+	mendVolumes  action.ID = "volume.mend"
+	tablesDiffer           = "tables-differ" // of a file system onto which nothing is written while it is so
+)
+
+// writable has the file systems mended first where nothing can be written onto one that rungs change, and none of
+// them sees to that.
+func writable(rungs []Rung, facts *bag.Facts, k *knowledge.Knowledge) []Rung {
+	mends := func(r Rung) bool { return r.Action == mendVolumes && !r.General }
+	changes := func(r Rung) bool { return r.By == knowledge.ByDiorthos && r.Target != nil && !r.General }
+	if facts.State == nil || slices.ContainsFunc(rungs, mends) || !slices.ContainsFunc(rungs, changes) {
+		return rungs
+	}
+	for _, fault := range facts.State.FileSystems {
+		if fault.ID != tablesDiffer {
+			continue
+		}
+		for _, id := range slices.Sorted(maps.Keys(k.Remedies)) {
+			if r := k.Remedies[id]; r.Action == mendVolumes {
+				rungs = slices.DeleteFunc(rungs, func(r Rung) bool { return r.Action == mendVolumes })
+				why := fmt.Sprintf("nothing can be changed on partition %d before: %s", fault.Partition, fault.Text)
+				return slices.Insert(rungs, 0, rungOf(r, r.Helps, why, facts))
+			}
+		}
 	}
 	return rungs
 }

@@ -3,6 +3,7 @@ package ladder_test
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -158,5 +159,38 @@ func TestWhatIsLeftStandsLast(t *testing.T) {
 		nil, &bag.Facts{Installed: &bag.Installed{Family: "tarn"}}, &reading.Timeline{}, k,
 	); len(rungs) != 0 {
 		t.Errorf("a machine that nothing is wrong with: %v", order(rungs))
+	}
+}
+
+// Rungs that change a volume onto which nothing can be written come after its mending; what was carried out after the
+// attempt failed says so.
+func TestAVolumeIsMendedBeforeItIsChanged(t *testing.T) {
+	k, err := knowledge.Load(shipped.Files)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ended := time.Date(2026, 11, 2, 8, 0, 0, 0, time.UTC)
+	timeline := &reading.Timeline{Attempts: []*reading.Attempt{{Kind: reading.Update, Began: ended, Ended: ended}}}
+	findings := []diagnosis.Finding{{
+		Cause: "corbel-work-folder", Title: "In the way", Explains: knowledge.ExplainsAttempt, Probability: 0.99,
+		Remedies: []string{"work-folders-aside"},
+	}}
+	facts := &bag.Facts{
+		Disks: []bag.Disk{{ID: "disk0", Source: "disk.img", Partitions: []bag.Partition{{
+			Number: 2, System: &bag.System{Family: "corbel", Name: "Corbel 7.2"},
+		}}}},
+		State: &bag.State{FileSystems: []bag.VolumeFault{{Partition: 2, ID: "size-too-large", Text: "too large"}}},
+	}
+	if got := order(ladder.Build(findings, facts, timeline, k)); !slices.Equal(got, []string{"work-folders-aside"}) {
+		t.Errorf("a volume that can be written: %v", got)
+	}
+	facts.State.FileSystems[0].ID = "tables-differ"
+	facts.Mended = []bag.Mended{{At: ended.Add(time.Hour), Remedy: "work-folders-aside", Outcome: "proven"}}
+	rungs := ladder.Build(findings, facts, timeline, k)
+	if got := order(rungs)[:2]; !slices.Equal(got, []string{"mend-the-file-systems", "work-folders-aside"}) {
+		t.Fatalf("one that cannot: %v", got)
+	}
+	if !strings.Contains(rungs[0].Why, "partition 2") || !strings.Contains(rungs[1].Why, "try what failed again first") {
+		t.Errorf("why: %q, %q", rungs[0].Why, rungs[1].Why)
 	}
 }

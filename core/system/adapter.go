@@ -63,6 +63,10 @@ type FirmwareHolder interface {
 	LoaderPath(firmware.Mode) string
 }
 
+// A Traced adapter knows which files and folders an attempt of its systems leaves changed, other than logs in which
+// other things are written all the time.
+type Traced interface{ Traces(fs.FS) []string }
+
 // A Supplier is an adapter that can take components from elsewhere: an install
 // medium, a healthy twin's system volume, the vendor's service.
 type Supplier interface {

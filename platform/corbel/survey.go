@@ -373,6 +373,8 @@ func (s *System) lacksFor(
 	}
 	f := o.Fit
 	if f == nil {
+		free := g.Contents[g.System].Free
+		add("system-space", free < 0 || free >= corbelfile.RoomForAttempt, mib(corbelfile.RoomForAttempt), mib(free))
 		return list
 	}
 	add("system-space", g.Contents[g.System].Free >= f.Free, mib(f.Free), mib(g.Contents[g.System].Free))

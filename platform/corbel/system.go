@@ -241,7 +241,7 @@ func packPath(id string) string { return path.Join(corbelfile.CacheFolder, id+".
 // Room is what the most demanding offer asks of the system volume, and what is
 // free there.
 func (s *System) Room() (want, free int64, err error) {
-	return s.room(s.sysPart, func(f *corbelfile.Fit) int64 { return f.Free })
+	return s.room(s.sysPart, corbelfile.RoomForAttempt, func(f *corbelfile.Fit) int64 { return f.Free })
 }
 
 // BootRoom is the same of the boot volume; nothing is asked where there is none.
@@ -249,14 +249,19 @@ func (s *System) BootRoom() (want, free int64, err error) {
 	if s.boot == nil {
 		return 0, 0, nil
 	}
-	return s.room(s.bootPart, func(f *corbelfile.Fit) int64 { return f.FreeBoot })
+	return s.room(s.bootPart, 0, func(f *corbelfile.Fit) int64 { return f.FreeBoot })
 }
 
-func (s *System) room(part layout.Partition, asks func(*corbelfile.Fit) int64) (want, free int64, err error) {
+// room is what offers ask of a volume, always where they do not say, and what is free on it.
+func (s *System) room(
+	part layout.Partition, always int64, asks func(*corbelfile.Fit) int64,
+) (want, free int64, err error) {
 	offers, err := s.offers()
 	for _, o := range offers {
 		if o.Fit != nil {
 			want = max(want, asks(o.Fit))
+		} else {
+			want = max(want, always)
 		}
 	}
 	return want, layout.Recognise(block.NewReadRange(s.dev, part.Off, part.Length)).Free, err

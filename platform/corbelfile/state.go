@@ -95,6 +95,9 @@ type Offer struct {
 	Fit          *Fit   `json:"fit,omitempty"` // what it asks of the machine
 }
 
+// RoomForAttempt is what an attempt asks of the system volume where its offer does not say, in bytes.
+const RoomForAttempt = 2 << 20
+
 // Fit is what a release asks of a machine.
 type Fit struct {
 	Memory     int64    `json:"memory,omitempty"` // bytes

@@ -80,6 +80,18 @@ func (Adapter) Logs(fsys fs.FS) []string {
 	return names
 }
 
+// Traces are what runs of dpkg, apt and the unattended updates write, and the network's part of them.
+func (Adapter) Traces(fsys fs.FS) (names []string) {
+	for _, pattern := range []string{
+		"var/log/dpkg.log", "var/log/apt/*.log", "var/log/unattended-upgrades/*.log", statusFile, "var/lib/dpkg/updates",
+		"var/lib/apt/lists/partial", "var/lib/apt/periodic/*",
+	} {
+		found, _ := fs.Glob(fsys, pattern) // the patterns are right
+		names = append(names, found...)
+	}
+	return names
+}
+
 // Catalogues lists the message catalogues of the tools whose logs are read,
 // in the system's own language, if that is not English.
 func (Adapter) Catalogues(fsys fs.FS) []string {

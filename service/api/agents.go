@@ -18,7 +18,6 @@ import (
 
 const (
 	longestPoll = time.Minute
-	pollEvery   = time.Second
 	orderPath   = "/api/v1/order"
 )
 
@@ -88,6 +87,11 @@ type rolloutsBody struct {
 	Rollouts []client.Rollout `json:"rollouts"`
 }
 
+type taskAnswer struct {
+	Connection string `header:"Connection"`
+	Body       client.Task
+}
+
 type rolloutAnswer struct{ Body client.Rollout }
 
 // agentRoutes are those of agents, and of what goes round by them.
@@ -140,31 +144,25 @@ func (a *API) agentRoutes(api huma.API) {
 	}), func(ctx context.Context, in *struct {
 		Wait string   `query:"wait" maxLength:"20" doc:"How long to wait, such as 30s"`
 		Held []string `query:"held,explode" maxItems:"1000" doc:"What the machine was told to hold back so far"`
-	}) (*struct{ Body client.Task }, error) {
+	}) (*taskAnswer, error) {
 		machine := identity(ctx).Machine
 		if machine == "" {
 			return nil, problem(http.StatusConflict, "not-an-agent", "orders are for agents")
 		}
 		wait, _ := time.ParseDuration(in.Wait) // 0 for what is none
-		end := time.Now().Add(min(wait, longestPoll))
-		for {
-			o, err := a.Store.NextOrder(ctx, machine)
-			if err != nil && ctx.Err() == nil {
-				return nil, a.internal("next order", err)
-			}
-			held, err := a.Store.HoldsFor(ctx, machine)
-			if err != nil && ctx.Err() == nil {
-				return nil, a.internal("next order", err)
-			}
-			slices.Sort(in.Held)
-			if o != nil || !slices.Equal(in.Held, held) || ctx.Err() != nil || !time.Now().Before(end) {
-				return &struct{ Body client.Task }{client.Task{Order: o, Held: held}}, nil
-			}
-			select {
-			case <-ctx.Done():
-			case <-time.After(pollEvery):
-			}
+		slices.Sort(in.Held)
+		task, err := a.desk.task(ctx, machine, in.Held, min(wait, longestPoll))
+		if err != nil && ctx.Err() != nil {
+			return nil, problem(http.StatusServiceUnavailable, "ending", "this process of the service ends, or you hung up")
 		}
+		if err != nil {
+			return nil, a.internal("next order", err)
+		}
+		answer := &taskAnswer{Body: *task}
+		if task.Again > 0 {
+			answer.Connection = "close" // many thousands would be kept open for nothing
+		}
+		return answer, nil
 	})
 	huma.Register(api, huma.Operation{
 		OperationID: "report-order", Method: http.MethodPatch, Path: "/api/v1/orders/{id}", Tags: []string{"agents"},

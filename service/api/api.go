@@ -47,6 +47,7 @@ type API struct {
 	Deps
 	http.Handler
 	live     *live
+	desk     *desk
 	metrics  *metrics
 	throttle *throttle
 	taking   chan struct{} // a place for each bag that comes in
@@ -57,7 +58,7 @@ type API struct {
 func New(d Deps) *API {
 	d.Limits.Parsing = make(chan struct{}, parsings)
 	a := &API{
-		Deps: d, live: newLive(), metrics: newMetrics(d.Metrics), throttle: newThrottle(),
+		Deps: d, live: newLive(), desk: newDesk(d.Store), metrics: newMetrics(d.Metrics), throttle: newThrottle(),
 		taking: make(chan struct{}, intakes),
 	}
 	r := chi.NewRouter()
@@ -88,7 +89,11 @@ func New(d Deps) *API {
 func (a *API) Spec() *huma.OpenAPI { return a.spec }
 
 // Listen passes changes on to everybody who watches, until ctx ends.
-func (a *API) Listen(ctx context.Context) { a.Store.Listen(ctx, a.live.changed, a.live.allChanged) }
+func (a *API) Listen(ctx context.Context) {
+	a.Store.Listen(ctx, records.Ears{
+		Case: a.live.changed, Agent: a.desk.call, Lost: func() { a.live.allChanged(); a.desk.call("") },
+	})
+}
 
 func config() huma.Config {
 	huma.DefaultArrayNullable = false // our lists are empty, never null

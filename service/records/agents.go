@@ -20,6 +20,10 @@ const (
 	clockSkew  = 10 * time.Minute // between an agent and the service
 	orderKey   = "orders"
 	agentToken = "agent"
+	// agentChannel is where agents are called.
+	agentChannel = "diorthos_agent"
+	// heardEvery is how often it is noted that an agent was heard.
+	heardEvery = 4 * time.Minute
 )
 
 // ServiceKey is the key by which orders are signed. It is made once, and all processes share it.
@@ -165,33 +169,26 @@ func (s *Store) EndAgent(ctx context.Context, id int64) error {
 	})
 }
 
-// NextOrder is the order that waits for a machine; nil where none does, or where the rule of its site lets none
-// be begun now. An order that was begun and never ended is given again: the agent knows how far it came.
-func (s *Store) NextOrder(ctx context.Context, machine string) (*client.AgentOrder, error) {
+// NextOrder is the order that waits for a machine, nil where none does, and whether it may be begun now by the rule
+// of its site. An order that was begun and never ended is given again: the agent knows how far it came.
+func (s *Store) NextOrder(ctx context.Context, machine string) (order *client.AgentOrder, begin bool, err error) {
 	var o struct {
 		client.AgentOrder
 		State string
 	}
-	err := s.db.WithContext(ctx).Raw(
-		"update agents set seen_at = now() where machine = ? and ended_at is null and (seen_at is null or seen_at < "+
-			"now() - interval '10 seconds')",
-		machine,
-	).
-		Scan(&struct{}{}).Error
-	if err == nil {
-		err = s.db.WithContext(ctx).Raw(
-			"select id, payload, signature, state from orders where machine = ? and state in ('ordered', 'running') order by id "+
-				"limit 1", machine,
-		).
-			Scan(&o).Error
-	}
+	err = s.db.WithContext(ctx).Raw(
+		`with heard as (update agents set seen_at = now()
+			where machine = @machine and ended_at is null and (seen_at is null or seen_at < now() - @every * interval '1 s'))
+		select id, payload, signature, state from orders
+		where machine = @machine and state in ('ordered', 'running') order by id limit 1`,
+		map[string]any{"machine": machine, "every": heardEvery.Seconds()},
+	).Scan(&o).Error
 	if err != nil || o.ID == 0 {
-		return nil, err
+		return nil, false, err
 	}
 	if o.State == string(client.OrderRunning) { // it was begun: it is never left half-way
-		return &o.AgentOrder, nil
+		return &o.AgentOrder, true, nil
 	}
-	begin := false
 	err = s.inTx(ctx, func(db *gorm.DB, _ func(func(pgx.Tx) error) error) (err error) {
 		if begin, err = mayBegin(db, machine, time.Now()); err != nil || !begin {
 			return err
@@ -201,10 +198,7 @@ func (s *Store) NextOrder(ctx context.Context, machine string) (*client.AgentOrd
 			o.ID,
 		).Error
 	})
-	if err != nil || !begin {
-		return nil, err
-	}
-	return &o.AgentOrder, nil
+	return &o.AgentOrder, begin, err
 }
 
 // ReportOrder notes what an agent says of an order of its machine.

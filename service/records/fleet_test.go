@@ -268,7 +268,7 @@ func rollsOut(t *testing.T, s *records.Store) {
 		conduct()
 		for i := range 4 {
 			name := fmt.Sprintf("round-%d", i)
-			o, err := s.NextOrder(t.Context(), name)
+			o, _, err := s.NextOrder(t.Context(), name)
 			if err != nil {
 				t.Fatal(err)
 			}

@@ -29,6 +29,13 @@ func (s *Store) HoldsFor(ctx context.Context, machine string) ([]string, error) 
 	return list, err
 }
 
+// AnyHeld reports whether anything is held back anywhere.
+func (s *Store) AnyHeld(ctx context.Context) (any bool, err error) {
+	return any, s.db.WithContext(ctx).Raw(
+		"select exists (select 1 from outbreaks where held <> '' and lifted_at is null)",
+	).Row().Scan(&any)
+}
+
 // holdByRule has an outbreak hold back what it points to, at the sites whose rule says so.
 func holdByRule(db *gorm.DB, o *outbreakRow, f fleet.Fingerprint) error {
 	if f.Suspect == "" {
@@ -55,23 +62,15 @@ func (s *Store) TellHeld(ctx context.Context, machine string, held map[string]st
 
 // heldOn counts the agents that hold something back, and lists those that cannot.
 func heldOn(db *gorm.DB, what string) (on, of int, problems []client.HoldProblem, err error) {
-	var rows []struct {
-		Machine string
-		Held    jsonOf[map[string]string]
-	}
-	err = db.Raw("select machine, held from agents where ended_at is null order by machine").Scan(&rows).Error
-	if err != nil {
+	if err := db.Raw(
+		"select count(*) filter (where held->>? = ''), count(*) from agents where ended_at is null", what,
+	).Row().Scan(&on, &of); err != nil {
 		return 0, 0, nil, err
 	}
-	for _, r := range rows {
-		switch problem, told := r.Held.V[what]; {
-		case told && problem == "":
-			on++
-		case told && len(problems) < 20:
-			problems = append(problems, client.HoldProblem{Machine: r.Machine, Problem: problem})
-		}
-	}
-	return on, len(rows), problems, nil
+	return on, of, problems, db.Raw(
+		"select machine, held->>@what as problem from agents where ended_at is null and held->>@what <> '' "+
+			"order by machine limit 20", map[string]any{"what": what},
+	).Scan(&problems).Error
 }
 
 type siteRuleRow struct {

@@ -196,11 +196,11 @@ func windows(t *testing.T, s *records.Store) {
 		}
 		for i := range 4 {
 			name := fmt.Sprintf("window-%d", i)
-			o, err := s.NextOrder(t.Context(), name)
+			o, begin, err := s.NextOrder(t.Context(), name)
 			if err != nil {
 				t.Fatal(err)
 			}
-			if o != nil {
+			if begin {
 				m[name] = o.ID
 			}
 		}

@@ -170,14 +170,20 @@ func (joined) Rollback(context.Context) error        { return errNotOurs }
 func (joined) LargeObjects() pgx.LargeObjects        { return pgx.LargeObjects{} }
 func (j joined) Conn() *pgx.Conn                     { return j.c }
 
-// Listen calls heard with the number of each case that changes, until ctx
-// ends. It connects anew when the connection is lost, and then calls lost so
-// that nobody waits for what was missed.
-func (s *Store) Listen(ctx context.Context, heard func(number int64), lost func()) {
+// Ears are called with what changes.
+type Ears struct {
+	Case  func(number int64)
+	Agent func(machine string) // there is something for its agent; empty for those of all machines
+	Lost  func()               // changes may have been missed
+}
+
+// Listen tells of changes until ctx ends. It connects anew when the connection is lost, and then
+// says so, that nobody waits for what was missed.
+func (s *Store) Listen(ctx context.Context, ears Ears) {
 	for ctx.Err() == nil {
-		if err := s.listen(ctx, heard); err != nil && ctx.Err() == nil {
+		if err := s.listen(ctx, ears); err != nil && ctx.Err() == nil {
 			slog.Warn("live changes: connection lost", "error", err)
-			lost()
+			ears.Lost()
 			select {
 			case <-time.After(time.Second):
 			case <-ctx.Done():
@@ -186,22 +192,25 @@ func (s *Store) Listen(ctx context.Context, heard func(number int64), lost func(
 	}
 }
 
-func (s *Store) listen(ctx context.Context, heard func(int64)) error {
+func (s *Store) listen(ctx context.Context, ears Ears) error {
 	conn, err := s.Pool.Acquire(ctx)
 	if err != nil {
 		return err
 	}
 	defer conn.Release()
-	if _, err := conn.Exec(ctx, "listen diorthos_case"); err != nil {
+	if _, err := conn.Exec(ctx, "listen diorthos_case; listen "+agentChannel); err != nil {
 		return err
 	}
+	ears.Lost() // what changed before this
 	for {
 		n, err := conn.Conn().WaitForNotification(ctx)
 		if err != nil {
 			return errors.Join(err, conn.Conn().Close(context.WithoutCancel(ctx)))
 		}
-		if number, err := strconv.ParseInt(n.Payload, 10, 64); err == nil {
-			heard(number)
+		if n.Channel == agentChannel {
+			ears.Agent(n.Payload)
+		} else if number, err := strconv.ParseInt(n.Payload, 10, 64); err == nil {
+			ears.Case(number)
 		}
 	}
 }

@@ -377,7 +377,7 @@ func (r *run) fits() error {
 
 // room looks for space on both volumes.
 func (r *run) room() error {
-	need := int64(2 << 20)
+	need := int64(corbelfile.RoomForAttempt)
 	needBoot := int64(0)
 	if f := r.offer.Fit; f != nil {
 		need, needBoot = f.Free, f.FreeBoot

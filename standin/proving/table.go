@@ -32,6 +32,7 @@ var pairs = [][2]string{
 	{"boot-code-damaged", "boot-sector-damaged"},
 	{"firmware-variables-stale", "loader-gone"},
 	{"file-system-errors", "payload-altered"},
+	{"leftover-work-folder", "file-system-errors"},
 }
 
 // A Plan says what to prove.
