@@ -22,9 +22,6 @@ import (
 	"diorthos/core/bag"
 	"diorthos/core/block"
 	"diorthos/core/climb"
-	"diorthos/core/docket"
-	"diorthos/core/knowledge"
-	"diorthos/core/ladder"
 )
 
 // An Agent works for one machine.
@@ -59,6 +56,7 @@ type Agent struct {
 	until   time.Time // when its token ends
 	sent    string    // digest of what was handed in last
 	look    time.Time // when the machine was looked at last
+	settled bool      // what was cut off before it was started is taken back
 	moving  string    // its trace when it was seen to change
 }
 
@@ -72,6 +70,10 @@ type kept struct {
 	// Done are orders that were carried out, with how they ended: an order that is given twice
 	// is done once.
 	Done map[int64]client.OrderReport `json:"done"`
+	// Begun is the order that is being carried out; 0 for none.
+	Begun int64 `json:"begun,omitempty"`
+	// Untold are runs of which the service does not know yet how they ended.
+	Untold []untold `json:"untold,omitempty"`
 	// Journals are those of orders, by the machine's case and the remedy, to take them back.
 	Journals map[string]string `json:"journals"`
 	Sent     string            `json:"sent"`
@@ -206,11 +208,15 @@ func or(d, none time.Duration) time.Duration {
 }
 
 func (a *Agent) once(ctx context.Context) error {
+	a.settle(ctx)
 	if err := a.signOn(ctx); err != nil {
 		return err
 	}
+	if err := a.tell(ctx); err != nil {
+		return err
+	}
 	if time.Since(a.look) >= or(a.Every, 24*time.Hour) {
-		if err := a.handIn(ctx, false); err != nil {
+		if err := a.handIn(ctx); err != nil {
 			return err
 		}
 		a.look = time.Now()
@@ -285,7 +291,7 @@ func (a *Agent) signOn(ctx context.Context) error {
 
 // handIn gathers and hands in what differs from what was handed in last. A bag that cannot be
 // handed in stays in the folder, and is tried again first.
-func (a *Agent) handIn(ctx context.Context, always bool) error {
+func (a *Agent) handIn(ctx context.Context) error {
 	path, trace := filepath.Join(a.Folder, "outbox.bag.tar.gz"), ""
 	if a.Trace != nil {
 		trace = a.Trace()
@@ -300,7 +306,7 @@ func (a *Agent) handIn(ctx context.Context, always bool) error {
 	if err != nil {
 		return errors.Join(err, removed(path))
 	}
-	if digest != a.sent || always {
+	if digest != a.sent {
 		a.keep.Outbox = digest
 		if err := a.save(); err != nil {
 			return err
@@ -337,174 +343,4 @@ func (a *Agent) submit(ctx context.Context, path string) error {
 	}
 	a.Log.Info("handed in", "machine", a.keep.Machine, "case", accepted.Number)
 	return removed(path)
-}
-
-// carryOut does what an order says, if it is one that may be carried out, and says how it ended.
-// What was done already is only said again.
-func (a *Agent) carryOut(ctx context.Context, sent *client.AgentOrder) error {
-	if done, ok := a.keep.Done[sent.ID]; ok {
-		return a.service.ReportOrder(ctx, sent.ID, done)
-	}
-	o, err := climb.OpenOrder(sent.Payload, sent.Signature, a.keep.Service, a.keep.Machine, time.Now())
-	if err != nil {
-		a.Log.Warn("order refused", "machine", a.keep.Machine, "order", sent.ID, "error", err)
-		return a.ended(ctx, sent.ID, client.OrderReport{State: client.OrderRefused, Problem: err.Error()})
-	}
-	if err := a.service.ReportOrder(ctx, o.ID, client.OrderReport{State: client.OrderRunning}); err != nil {
-		return err
-	}
-	a.Log.Info("order", "machine", o.Machine, "case", o.Case, "remedy", o.Remedy, "back", o.Back, "approved", o.Approved)
-	report := client.OrderReport{State: client.OrderProven}
-	if o.Back {
-		report.State = client.OrderTakenBack
-		err = a.takeBack(ctx, o)
-	} else {
-		err = a.take(ctx, o)
-	}
-	if ctx.Err() != nil {
-		return ctx.Err() // it goes on after the restart
-	}
-	if err != nil {
-		report.State, report.Problem = client.OrderFailed, err.Error()
-		if errors.Is(err, climb.ErrGuard) || errors.Is(err, climb.ErrBlocked) || errors.Is(err, climb.ErrNotOrdered) {
-			report.State = client.OrderRefused
-		}
-	}
-	if err := a.ended(ctx, o.ID, report); err != nil {
-		return err
-	}
-	return a.handIn(ctx, true) // what happened is evidence
-}
-
-// ended notes how an order ended before anybody is told of it.
-func (a *Agent) ended(ctx context.Context, id int64, r client.OrderReport) error {
-	a.keep.Done[id] = r
-	if err := a.save(); err != nil {
-		return err
-	}
-	return a.service.ReportOrder(ctx, id, r)
-}
-
-// take climbs the rung of an order.
-func (a *Agent) take(ctx context.Context, o *climb.Order) error {
-	d, err := a.service.Case(ctx, o.Case)
-	if err != nil {
-		return err
-	}
-	rung, err := ordered(o, d)
-	if err != nil {
-		return err
-	}
-	m, err := a.Open(factsOf(d.Docket))
-	if err != nil {
-		return err
-	}
-	record, err := a.Record()
-	if err != nil {
-		return err
-	}
-	defer func() { _ = record.Close() }() // every entry was synced
-	for number, outcome := range climb.StandingOn(d.Docket.ToDo, record.Runs(o.Case)) {
-		if number == o.Rung && outcome == climb.Proven {
-			return fmt.Errorf("%w: it was done here already", climb.ErrNotOrdered)
-		}
-	}
-	attendant := &attendant{agent: a, order: o, number: d.Number}
-	runs, err := (&climb.Climb{
-		Plan: climb.Plan{
-			Machine: o.Machine, Case: o.Case, Of: len(d.Docket.ToDo), Rungs: []ladder.Rung{rung}, First: true,
-			Disks: d.Docket.Disks,
-		},
-		On: m, Attendant: attendant, Record: record, Now: time.Now,
-	}).Run(ctx)
-	for _, r := range runs {
-		if r.Journal != "" && r.Outcome == climb.Proven {
-			a.keep.Journals[journalOf(o)] = r.Journal
-		}
-	}
-	if err == nil && !slices.ContainsFunc(runs, func(r climb.Run) bool { return r.Outcome == climb.Proven }) {
-		err = errors.New("nothing was there to be changed")
-	}
-	return err
-}
-
-func journalOf(o *climb.Order) string { return fmt.Sprintf("%d %s", o.Case, o.Remedy) }
-
-func (a *Agent) takeBack(ctx context.Context, o *climb.Order) error {
-	journal := a.keep.Journals[journalOf(o)]
-	if journal == "" {
-		return fmt.Errorf("%w: no journal of it is known here", climb.ErrNotOrdered)
-	}
-	return a.Undo(ctx, journal)
-}
-
-// ordered is the rung of a case that an order means, if the case is still the one that was
-// approved.
-func ordered(o *climb.Order, d *client.CaseDetail) (ladder.Rung, error) {
-	switch {
-	case d.Docket == nil || d.Machine != o.Machine:
-		return ladder.Rung{}, fmt.Errorf("%w: case %d is not one of this machine", climb.ErrNotOrdered, o.Case)
-	case d.Bag != o.Evidence:
-		return ladder.Rung{}, fmt.Errorf("%w: case %d was diagnosed from other evidence", climb.ErrNotOrdered, o.Case)
-	}
-	for _, r := range d.Docket.ToDo {
-		if r.Number == o.Rung && r.Remedy == o.Remedy && r.Invasive.Degree() <= o.Level.Degree() {
-			return r, nil
-		}
-	}
-	return ladder.Rung{}, fmt.Errorf(
-		"%w: rung %d of case %d is not the one that was approved",
-		climb.ErrNotOrdered,
-		o.Rung,
-		o.Case,
-	)
-}
-
-func factsOf(d *docket.Docket) *bag.Facts {
-	return &bag.Facts{Machine: d.Machine, Disks: d.Disks, Firmware: d.Firmware, State: d.State, Hardware: d.Hardware}
-}
-
-// An attendant answers for the person who approved an order, and tells the service how it goes.
-type attendant struct {
-	agent  *Agent
-	order  *climb.Order
-	number int64
-	climb  int64
-}
-
-// Consent agrees to what was approved, and to nothing else.
-func (t *attendant) Consent(_ context.Context, c climb.Consent) (string, error) {
-	if c.Level == knowledge.Destroys || c.Level.Degree() > t.order.Level.Degree() {
-		return "", climb.ErrUnanswered
-	}
-	return climb.Yes, nil
-}
-
-// Answer has nobody to ask.
-func (*attendant) Answer(context.Context, climb.Question) (string, error) {
-	return "", climb.ErrUnanswered
-}
-
-// Progress tells the service. What it misses is in the run.
-func (t *attendant) Progress(ctx context.Context, e climb.Event) error {
-	switch e.Kind {
-	case climb.RungBegins:
-		started, err := t.agent.service.StartClimb(ctx, t.number, client.ClimbStart{Host: t.agent.Host, Rung: e.Rung.Number})
-		if err != nil {
-			return err
-		}
-		t.climb = started.ID
-	case climb.PhaseBegins:
-		_, _ = t.agent.service.ReportClimb(ctx, t.climb, client.ClimbReport{State: client.Running, Phase: e.Phase})
-	case climb.RungEnds:
-		report := client.ClimbReport{State: client.Ended, Run: e.Run}
-		if e.Err != nil {
-			report.Problem = e.Err.Error()
-		}
-		_, err := t.agent.service.ReportClimb(ctx, t.climb, report)
-		if err != nil {
-			t.agent.Log.Warn("a run was not told", "machine", t.order.Machine, "error", err)
-		}
-	}
-	return nil
 }

@@ -104,5 +104,11 @@ func (t Tally) Halts() string {
 	return ""
 }
 
+// Beyond is the tally without what had failed, or was lost, when a person saw it and let the roll-out go on.
+func (t Tally) Beyond(failed, lost int) Tally {
+	t.Failed, t.Lost = max(t.Failed-failed, 0), max(t.Lost-lost, 0)
+	return t
+}
+
 // NextWave reports whether the wave that runs is through, so that the next one may begin.
 func (t Tally) NextWave() bool { return t.Running == 0 && t.Waiting == 0 && t.Halts() == "" }

@@ -264,7 +264,8 @@ func rollsOut(t *testing.T, s *records.Store) {
 		wait.Wait()
 	}
 	given := map[string]int64{}
-	for range 6 {
+	resumed := 0
+	for range 8 {
 		conduct()
 		for i := range 4 {
 			name := fmt.Sprintf("round-%d", i)
@@ -282,13 +283,25 @@ func rollsOut(t *testing.T, s *records.Store) {
 			if err := s.ReportOrder(t.Context(), "round-9", o.ID, client.OrderReport{State: client.OrderProven}); err == nil {
 				t.Error("another machine's agent told of it")
 			}
-			if err := s.ReportOrder(t.Context(), name, o.ID, client.OrderReport{State: client.OrderProven}); err != nil {
+			state := client.OrderProven
+			if len(given) == 1 {
+				state = client.OrderFailed // the first of all
+			}
+			if err := s.ReportOrder(t.Context(), name, o.ID, client.OrderReport{State: state}); err != nil {
 				t.Fatal(err)
 			}
 		}
+		if r, err := s.Rollout(t.Context(), nil, r.ID); err != nil || len(given) == 1 && r.State == "halted" {
+			// A person looks at it and lets it go on: it does not halt for the same again.
+			if r, err = s.ChangeRollout(t.Context(), nil, r.ID, "going", "Ragna"); err != nil || r.State != "going" {
+				t.Fatalf("let go on: %+v, %v", r, err)
+			}
+			resumed++
+		}
 	}
 	r, err = s.Rollout(t.Context(), nil, r.ID)
-	if err != nil || r.State != "done" || r.Tally.Proven != 3 || len(given) != 3 || given["round-0"] != 0 {
+	if err != nil || r.State != "done" || r.Tally.Proven != 2 || r.Tally.Failed != 1 || len(given) != 3 ||
+		given["round-0"] != 0 || resumed != 1 {
 		t.Errorf("the roll-out: %+v, orders %v, %v", r, given, err)
 	}
 	if _, err := s.ChangeRollout(t.Context(), nil, r.ID, "paused", "Ragna"); !errors.Is(err, records.ErrNotFound) {

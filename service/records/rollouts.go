@@ -38,6 +38,9 @@ type rolloutRow struct {
 	BegunBy   string
 	BegunAt   time.Time
 	ChangedAt time.Time
+	// How many had failed or were lost when a person let it go on.
+	SeenFailed int
+	SeenLost   int
 }
 
 func (rolloutRow) TableName() string { return "rollouts" }
@@ -254,10 +257,10 @@ func (s *Store) candidatesFor(ctx context.Context, sites []string, wish client.R
 			return nil, ErrNotOffered
 		case c.State != client.Open:
 			m.LeftOut = fmt.Sprintf("its case %d is %s", c.Number, c.State)
-		case latest != c.Number:
-			m.LeftOut = fmt.Sprintf("it has a newer case, %d", latest)
 		case slices.Contains(mended, c.Machine):
 			m.LeftOut = "it was done there already"
+		case latest != c.Number:
+			m.LeftOut = fmt.Sprintf("it has a newer case, %d", latest)
 		case m.rung == 0:
 			m.LeftOut = "its ladder has no such rung: it differs from the others"
 		case !has:
@@ -385,8 +388,16 @@ func (s *Store) ChangeRollout(
 		if done.Error == nil && done.RowsAffected == 0 {
 			return ErrNotFound
 		}
-		if done.Error != nil || state != "stopped" && state != "taking back" {
+		if done.Error != nil || state == "paused" {
 			return done.Error
+		}
+		if state == "going" {
+			orders, err := ordersOf(db, id)
+			if err != nil {
+				return err
+			}
+			t, _ := tally(orders)
+			return db.Exec("update rollouts set seen_failed = ?, seen_lost = ? where id = ?", t.Failed, t.Lost, id).Error
 		}
 		return db.Exec(
 			"update orders set state = 'stopped', problem = ?, changed_at = now() where rollout_id = ? and state in "+
@@ -444,7 +455,7 @@ func conduct(db *gorm.DB, r rolloutRow, key ed25519.PrivateKey) error {
 		return takeBack(db, r, orders, key)
 	}
 	t, _ := tally(orders)
-	if why := t.Halts(); why != "" {
+	if why := t.Beyond(r.SeenFailed, r.SeenLost).Halts(); why != "" {
 		if err := notify(db, "rollout.halted", map[string]any{"rollout": r.ID, "title": r.Title, "why": why}); err != nil {
 			return err
 		}

@@ -153,7 +153,7 @@ func (c *Crowd) machine(n int) *machine {
 		Folder: filepath.Join(c.Folder, m.name), Host: m.name, Log: slog.New(slog.DiscardHandler), Every: 10 * c.Day,
 		Notice: max(c.Day/100, time.Second), Dial: c.lines.dialer(n),
 		Open:   func(*bag.Facts) (climb.Machine, error) { return nil, errNotThere },
-		Record: func() (*climb.Record, error) { return nil, errNotThere },
+		Record: func() (*climb.Record, error) { return nil, climb.ErrBusy },
 		Target: func(action.ID) (*block.Target, error) { return nil, errNotThere },
 		Undo:   func(context.Context, string) error { return errNotThere },
 		Trace:  m.trace, Gather: m.gather,
