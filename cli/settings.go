@@ -82,7 +82,7 @@ func changeSetting(name, usage, more, example string, id action.ID, params ...st
 			if err != nil {
 				return err
 			}
-			facts, err := lookFor(c, a[len(params)])
+			facts, err := lookFor(c, a[len(params)], false)
 			if err != nil {
 				return err
 			}
@@ -170,7 +170,7 @@ func putBackCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			facts, err := lookFor(c, a[1])
+			facts, err := lookFor(c, a[1], false)
 			if err != nil {
 				return err
 			}
@@ -194,7 +194,7 @@ func holdCommand(name string, id action.ID, usage string) *cli.Command {
 			if err != nil {
 				return err
 			}
-			facts, err := lookFor(c, a[1])
+			facts, err := lookFor(c, a[1], false)
 			if err != nil {
 				return err
 			}

@@ -69,7 +69,7 @@ func storeCheck(ctx context.Context, c *cli.Command) error {
 		}
 		return checkPackages(ctx, c, a, root.FS(), path)
 	}
-	facts, err := lookFor(c, path)
+	facts, err := lookFor(c, path, false)
 	if err != nil {
 		return err
 	}

@@ -26,13 +26,14 @@ import (
 
 // lookFor takes the facts of the disk or machine's folder that the command
 // names.
-func lookFor(c *cli.Command, path string) (*bag.Facts, error) {
+func lookFor(c *cli.Command, path string, chainAlone bool) (*bag.Facts, error) {
 	keys, err := keysOf(c)
 	if err != nil {
 		return nil, err
 	}
 	o := host.GatherOptions{
 		Keys: keys, Image: path, SectorSize: c.Int("sector-size"), Adapters: platform.All(), Now: time.Now(),
+		ChainAlone: chainAlone,
 	}
 	if host.HoldsSystem(path) {
 		o.Image, o.Root = "", path
@@ -58,13 +59,18 @@ func lookFor(c *cli.Command, path string) (*bag.Facts, error) {
 
 // onMachine makes an action of a command of what it does with the facts of the
 // disk or folder that it names.
-func onMachine(do func(ctx context.Context, c *cli.Command, facts *bag.Facts, path string) error) cli.ActionFunc {
+func onMachine(do machineAction) cli.ActionFunc { return onMachineAlone(do, false) }
+
+type machineAction func(ctx context.Context, c *cli.Command, facts *bag.Facts, path string) error
+
+// onMachineAlone is an action on a machine, of which no more may be asked than by what it starts.
+func onMachineAlone(do machineAction, chainAlone bool) cli.ActionFunc {
 	return func(ctx context.Context, c *cli.Command) error {
 		a, err := args(c, "IMAGE")
 		if err != nil {
 			return err
 		}
-		facts, err := lookFor(c, a[0])
+		facts, err := lookFor(c, a[0], chainAlone)
 		if err != nil {
 			return err
 		}
@@ -93,7 +99,7 @@ func bootCommand() *cli.Command {
 					"Example:\n" +
 					"   diorthos boot show .demo/machines/kestrel-bridge-1",
 				Flags: []cli.Flag{sectorFlag(), jsonFlag()},
-				Action: onMachine(func(_ context.Context, c *cli.Command, facts *bag.Facts, path string) error {
+				Action: onMachineAlone(func(_ context.Context, c *cli.Command, facts *bag.Facts, path string) error {
 					done, err := writeJSON(c, facts.State.Chain)
 					if !done {
 						showChain(newPage(c), facts.State.Chain)
@@ -102,7 +108,7 @@ func bootCommand() *cli.Command {
 						return errFound
 					}
 					return err
-				})},
+				}, true)},
 			{Name: "mend", Usage: "mend the first broken link of the chain", ArgsUsage: "IMAGE|FOLDER",
 				Description: "Boot code, boot sector, loader and boot store are written from the component store on the\n" +
 					"machine itself. Through a journal: \"diorthos undo\" brings every byte back.\n\n" +
@@ -251,7 +257,7 @@ func upkeepCommand() *cli.Command {
 					if !slices.Contains(names, a[0]) {
 						return usage(c, fmt.Errorf("there is no action %q: want one of %s", a[0], strings.Join(names, ", ")))
 					}
-					facts, err := lookFor(c, a[1])
+					facts, err := lookFor(c, a[1], false)
 					if err != nil {
 						return err
 					}

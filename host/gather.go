@@ -39,6 +39,7 @@ type GatherOptions struct {
 	Now        time.Time
 	LeaveOut   []string // patterns of names in the bag that are not taken
 	Mask       bool     // names of people and addresses are replaced
+	ChainAlone bool     // of a disk, no more is looked at than by what the machine starts
 }
 
 // Gathered says what a bag holds.
@@ -245,7 +246,7 @@ func Look(o GatherOptions) (l *Looked, err error) {
 			"disk0",
 			at.Disk,
 			o.Adapters,
-			system.Needs{Firmware: mode, Keys: o.Keys},
+			system.Needs{Firmware: mode, Keys: o.Keys, ChainAlone: o.ChainAlone},
 		)
 		if err != nil {
 			return nil, err
@@ -255,7 +256,9 @@ func Look(o GatherOptions) (l *Looked, err error) {
 			l.Facts.Firmware = &bag.Firmware{Mode: mode}
 		}
 		if len(systems) > 0 { // facts are of one system: the first on the disk
-			installed(l.Facts, systems[0].Volume, []system.Adapter{systems[0].Adapter}, "")
+			if !o.ChainAlone {
+				installed(l.Facts, systems[0].Volume, []system.Adapter{systems[0].Adapter}, "")
+			}
 			if err := at.survey(l.Facts, systems[0]); err != nil {
 				return nil, err
 			}

@@ -109,6 +109,7 @@ type Ground struct {
 	Volume   func(int) fs.FS        // nil for what cannot be read
 	System   int                    // number of the volume that holds the system
 	Firmware []byte                 // the state of the firmware as it is held, where it is
+	ChainAlone bool // no more is asked than by what the machine starts
 	// Beside opens a file beside the disk, such as an install medium.
 	Beside func(name string) ([]byte, error)
 }

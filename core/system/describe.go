@@ -28,6 +28,8 @@ type Needs struct {
 	Firmware firmware.Mode   // what it needs to start from the disk
 	Sizes    []layout.Demand // what a release asks
 	Keys     *volumes.Keys   // for what is encrypted
+	// ChainAlone says that no more is asked than by what the machine starts: file systems are not checked.
+	ChainAlone bool
 }
 
 // Describe looks at the tables of a disk and at what lies on its partitions, and
@@ -86,7 +88,7 @@ func Describe(src block.Source, id, path string, adapters []Adapter, needs Needs
 				in.content.Note = fmt.Sprintf("its journal was not replayed, so what was written last may not show: %v", why)
 			}
 		}
-		if f, ok := volume.(*ext.FS); ok && in.content.Note == "" {
+		if f, ok := volume.(*ext.FS); ok && in.content.Note == "" && !needs.ChainAlone {
 			if faults, err := f.Check(1, false); err == nil && len(faults) > 0 {
 				in.content.Note = faults[0]
 			}
@@ -106,7 +108,7 @@ func Describe(src block.Source, id, path string, adapters []Adapter, needs Needs
 		}
 		systems = append(systems, Found{Adapter: a, Volume: volume, Ground: Ground{
 			Disk: src, Table: table, Volumes: set, Contents: contents, System: v.Number,
-			Volume: func(n int) fs.FS { return files[n] },
+			Volume: func(n int) fs.FS { return files[n] }, ChainAlone: needs.ChainAlone,
 		}})
 		for id, at := range a.Mounts(volume) {
 			mounts[id] = at

@@ -38,7 +38,9 @@ func (a Adapter) Survey(g system.Ground, facts *bag.Facts) {
 	if s == nil {
 		return
 	}
-	st.Chain = boot.Follow(a.chain(g, s, plate, facts))
+	if st.Chain = boot.Follow(a.chain(g, s, plate, facts)); g.ChainAlone {
+		return
+	}
 	st.FileSystems = fileSystems(g)
 	s.parts(st)
 	s.brought(st.History, plate)

@@ -33,7 +33,7 @@ func (Adapter) Survey(g system.Ground, facts *bag.Facts) {
 		facts.State = &bag.State{}
 	}
 	facts.State.Chain = chainOf(g, facts)
-	if root := g.Volume(g.System); root != nil {
+	if root := g.Volume(g.System); root != nil && !g.ChainAlone {
 		root = g.Whole(root, Adapter{}.Mounts(root))
 		n := &inner{ground: g, number: g.System, fsys: root}
 		noteFaults(n, root, facts)

@@ -23,6 +23,9 @@ type flaw struct {
 	mend func(files *os.Root) (string, error)
 }
 
+// mendable reports whether it can be put right without a person.
+func (f flaw) mendable() bool { return f.mend != nil || f.tool() != nil }
+
 // A look finds flaws of one sort.
 type look func(n *inner, root fs.FS) []flaw
 
@@ -32,7 +35,7 @@ var looks = []look{
 	lookAtFolders, lookAtLinks, lookAtMarks, lookAtAccounts, lookAtAccountLocks, lookAtLocks, lookAtFormat,
 	lookAtStatus, lookAtAvailable, lookAtUpdates,
 	lookAtFileLists, lookAtScripts, lookAtOverrides, lookAtDiversions, lookAtTriggers, lookAtAlternatives, lookAtDebconf,
-	lookAtDownloads, lookAtLists, lookAtSources, lookAtPreload, lookAtPrograms,
+	lookAtDownloads, lookAtLists, lookAtSources, lookAtPreload, lookAtPrograms, lookAtConffiles, lookAtSignIn, lookAtShells,
 }
 
 // flaws lists what is not as it has to be.
@@ -48,7 +51,7 @@ func (n *inner) flaws() (list []flaw) {
 func (n *inner) StateFaults() ([]bag.StateFault, error) {
 	list := []bag.StateFault{}
 	for _, f := range n.flaws() {
-		if f.mend != nil {
+		if f.mendable() {
 			list = append(list, f.StateFault)
 		}
 	}
@@ -60,7 +63,7 @@ func (Adapter) StateFlaws(root fs.FS, now time.Time) (list []bag.StateFault, men
 	n := &inner{fsys: root, now: now}
 	for _, f := range n.flaws() {
 		list = append(list, f.StateFault)
-		if f.mend != nil {
+		if f.mendable() {
 			mended++
 		}
 	}
@@ -77,12 +80,23 @@ func (Adapter) VerifyPayloads(
 // MendState puts one right.
 func (n *inner) MendState(ctx context.Context, _ []store.Source, fault bag.StateFault) (said string, err error) {
 	list := n.flaws()
-	i := slices.IndexFunc(list, func(f flaw) bool { return f.StateFault == fault && f.mend != nil })
+	i := slices.IndexFunc(list, func(f flaw) bool { return f.StateFault == fault && f.mendable() })
 	if i < 0 {
 		return "", fmt.Errorf("%s: it is not as it was found", fault.File)
 	}
 	return said, n.within(ctx, func(in system.Inside) error {
-		said, err = list[i].mend(in.Files())
+		if list[i].mend != nil {
+			said, err = list[i].mend(in.Files())
+			return err
+		}
+		tool := list[i].tool()
+		said = list[i].File + ": by " + tool[0]
+		out, err := in.Run(ctx, system.Command{
+			Args: tool, Env: []string{"DEBIAN_FRONTEND=noninteractive"}, Limit: longestTool,
+		})
+		if err == nil && out.Status != 0 {
+			err = fmt.Errorf("%s: it ended with status %d: %s", tool[0], out.Status, out.Text)
+		}
 		return err
 	})
 }
