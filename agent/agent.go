@@ -40,6 +40,8 @@ type Agent struct {
 	Undo func(ctx context.Context, journal string) error
 	Host string      // name of this computer, for climbs
 	Dial client.Dial // nil for any way to the service
+	// Hardware tells this machine's hardware from another one; nil or empty where it cannot be told, as of an image.
+	Hardware func() string
 	Log  *slog.Logger
 	// Trace says in short what attempts have left on the machine: when it is another one, and stands still, something
 	// was tried. nil or an empty text where that cannot be told.
@@ -96,7 +98,9 @@ func (a *Agent) Enrol(ctx context.Context, url, code string) (machine string, er
 	if err != nil {
 		return "", err
 	}
-	done, err := a.reach(url).Enrol(ctx, client.Enrolment{Code: strings.TrimSpace(code), Public: public})
+	done, err := a.reach(url).Enrol(ctx, client.Enrolment{
+		Code: strings.TrimSpace(code), Public: public, Hardware: a.hardware(),
+	})
 	if err != nil {
 		return "", err
 	}
@@ -105,6 +109,13 @@ func (a *Agent) Enrol(ctx context.Context, url, code string) (machine string, er
 		Done: map[int64]client.OrderReport{}, Journals: map[string]string{},
 	}
 	return done.Machine, a.save()
+}
+
+func (a *Agent) hardware() (h client.Hardware) {
+	if a.Hardware != nil {
+		h.Hardware = a.Hardware()
+	}
+	return h
 }
 
 func (a *Agent) reach(url string) *client.Client {
@@ -183,6 +194,9 @@ func (a *Agent) Run(ctx context.Context) error {
 		var p *client.Problem
 		if errors.As(err, &p) && p.Status == 401 {
 			a.until = time.Time{}
+		}
+		if errors.As(err, &p) && strings.HasSuffix(p.Type, "copied-disk") {
+			return err // it is the agent of another machine: nothing of that one may be done here
 		}
 		a.Log.Warn("waiting", "machine", a.keep.Machine, "error", err, "pause", pause)
 		sleep(ctx, pause)
@@ -282,6 +296,7 @@ func (a *Agent) signOn(ctx context.Context) error {
 	now := time.Now()
 	on, err := a.service.SignOn(ctx, client.SignOn{
 		Agent: a.keep.Agent, Time: now, Signature: ed25519.Sign(a.keep.Key, client.SignOnText(a.keep.Agent, now)),
+		Hardware:  a.hardware(),
 	})
 	if err == nil {
 		a.until = on.Expires

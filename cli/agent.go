@@ -64,7 +64,7 @@ func agentCommand() *cli.Command {
 				Flags: []cli.Flag{folder, &cli.StringFlag{Name: "url", Usage: "of the service", Required: true},
 					&cli.StringFlag{Name: "code", Usage: "that was made for this machine", Required: true}},
 				Action: func(ctx context.Context, c *cli.Command) error {
-					machine, err := (&agent.Agent{Folder: c.String("folder")}).Enrol(ctx, c.String("url"), c.String("code"))
+					machine, err := (&agent.Agent{Folder: c.String("folder"), Hardware: host.Hardware}).Enrol(ctx, c.String("url"), c.String("code"))
 					if err != nil {
 						return err
 					}
@@ -133,6 +133,9 @@ func listAgents(ctx context.Context, c *cli.Command) error {
 			if a.Silent {
 				seen += ", silent"
 			}
+			if a.Copied != nil {
+				seen += "; a copy of its disk ran elsewhere on " + when(*a.Copied)
+			}
 			return []string{strconv.FormatInt(a.ID, 10), a.Machine, seen, when(a.Enrolled), a.By}
 		}, 1,
 	)
@@ -159,6 +162,9 @@ func newAgent(c *cli.Command, o host.GatherOptions, folder string) *agent.Agent 
 			return "", err
 		}
 		return measured(g.Facts)
+	}
+	if o.Live {
+		a.Hardware = host.Hardware
 	}
 	a.Trace = func() string { return host.Trace(o) }
 	a.Target = func(id action.ID) (*block.Target, error) { return machine(nil).Target(id) }

@@ -27,6 +27,12 @@ type AgentCode struct {
 type Enrolment struct {
 	Code   string `json:"code" maxLength:"100"`
 	Public []byte `json:"public" doc:"The agent's own Ed25519 key, the public half"`
+	Hardware
+}
+
+// Hardware is on what an agent runs.
+type Hardware struct {
+	Hardware string `json:"hardware,omitempty" maxLength:"100" doc:"By what the agent tells the machine's hardware from another one, as a digest; empty where it cannot"`
 }
 
 // Enrolled is what an agent has to keep.
@@ -41,6 +47,7 @@ type SignOn struct {
 	Agent     int64     `json:"agent" minimum:"1"`
 	Time      time.Time `json:"time"`
 	Signature []byte    `json:"signature"`
+	Hardware
 }
 
 // SignOnText is what an agent signs.
@@ -92,6 +99,8 @@ type Agent struct {
 	By       string     `json:"by" doc:"Who made the code"`
 	Seen     *time.Time `json:"seen,omitempty"`
 	Silent   bool       `json:"silent,omitempty" doc:"Not heard for so long that its machine is left out of waves"`
+	// Copied is when its key was last used on other hardware, by a copy of the machine's disk.
+	Copied *time.Time `json:"copied,omitempty" doc:"When its key was last tried on other hardware, by a copy of the machine's disk"`
 	// Held is what its machine holds back.
 	Held map[string]string `json:"held,omitempty" doc:"Why it cannot, by what it holds back; empty where it does"`
 }

@@ -34,7 +34,7 @@ func (a *API) enrolRoutes(api huma.API) {
 		if len(in.Body.Public) != ed25519.PublicKeySize {
 			return nil, problem(http.StatusUnprocessableEntity, "key-not-valid", "public: want an Ed25519 key of 32 bytes")
 		}
-		done, err := a.Store.Enrol(ctx, in.Body.Code, in.Body.Public)
+		done, err := a.Store.Enrol(ctx, in.Body.Code, in.Body.Public, in.Body.Hardware.Hardware)
 		if errors.Is(err, records.ErrNotFound) {
 			a.failedSignIn(ctx, true)
 			return nil, problem(
@@ -58,7 +58,7 @@ func (a *API) enrolRoutes(api huma.API) {
 	huma.Register(api, huma.Operation{
 		OperationID: "sign-on", Method: http.MethodPost, Path: "/api/v1/sign-on", Tags: []string{"agents"},
 		Summary: "Give an agent a token for a short while, by the signature of its key",
-		Errors:  []int{http.StatusUnauthorized, http.StatusTooManyRequests},
+		Errors:  []int{http.StatusUnauthorized, http.StatusConflict, http.StatusTooManyRequests},
 	}, func(ctx context.Context, in *struct{ Body client.SignOn }) (*struct{ Body client.SignedOn }, error) {
 		if !a.throttle.open(address(ctx)) {
 			return nil, huma.ErrorWithHeaders(tooMany(nil), http.Header{"Retry-After": {"60"}})
@@ -71,6 +71,10 @@ func (a *API) enrolRoutes(api huma.API) {
 				"sign-in",
 				"this agent is not known or was turned off, or its clock is wrong",
 			)
+		}
+		if errors.Is(err, records.ErrCopied) {
+			a.note(ctx, client.AuditRefused, "sign-on", fmt.Sprintf("agent %d", in.Body.Agent), "on other hardware")
+			return nil, problem(http.StatusConflict, "copied-disk", records.ErrCopied.Error())
 		}
 		if err != nil {
 			return nil, a.internal("sign on", err)

@@ -142,24 +142,36 @@ func (s *Sender) mail(n records.Notice) error {
 		Held     string `json:"held"`
 		Machines int    `json:"machines"`
 		Cohort   int64  `json:"cohort"`
+		Rollout  int64  `json:"rollout"`
+		Machine  string `json:"machine"`
+		Why      string `json:"why"`
+		By       string `json:"by"`
 	}
 	if err := json.Unmarshal(n.Body, &data); err != nil {
 		return err
 	}
-	subject := map[string]string{
-		"outbreak.raised": fmt.Sprintf("Outbreak: %s, %d machines", data.Title, data.Machines),
-		"outbreak.held":   "Held back: " + data.Held,
-		"outbreak.lifted": "No longer held back",
+	wave, fleet := fmt.Sprintf("diorthos waves %d", data.Rollout), fmt.Sprintf("diorthos cohorts %d", data.Cohort)
+	said, ok := map[string][2]string{ // in short, and the command that tells more
+		"outbreak.raised": {fmt.Sprintf("Outbreak: %s, %d machines", data.Title, data.Machines), fleet},
+		"outbreak.held":   {"Held back: " + data.Held, "diorthos outbreaks"},
+		"outbreak.lifted": {"No longer held back", "diorthos outbreaks"},
+		"rollout.begun":   {fmt.Sprintf("Begun in waves by %s: %s", data.By, data.Title), wave},
+		"rollout.halted":  {fmt.Sprintf("Halted: %s: %s", data.Title, data.Why), wave},
+		"agent.copied":    {"A copy of the disk of " + data.Machine + " runs on other hardware", "diorthos agent list"},
 	}[n.Kind]
+	if !ok {
+		said = [2]string{n.Kind, "diorthos outbreaks"}
+	}
+	subject, more := said[0], said[1]
 	plain := func(text string) string { return strings.Map(noControls, text) }
 	text := fmt.Sprintf(
 		"From: %s\r\nTo: %s\r\nSubject: %s\r\nMIME-Version: 1.0\r\nContent-Type: text/plain; charset=utf-8\r\n\r\n"+
-			"%s\r\n\r\ndiorthos cohorts %d\r\n",
+			"%s\r\n\r\n%s\r\n",
 		s.From,
 		strings.Join(s.To, ", "),
 		plain(subject),
 		plain(subject),
-		data.Cohort,
+		plain(more),
 	)
 	if _, _, err := net.SplitHostPort(s.Mail); err != nil {
 		return err

@@ -47,6 +47,22 @@ func TestAWebhookIsSignedAndMailGoesOut(t *testing.T) {
 		strings.Contains(letter, "\r\nBcc:") {
 		t.Errorf("the letter:\n%s", letter)
 	}
+	s.Webhook = ""
+	for kind, want := range map[string]string{ // each says what it is about, and where to look
+		"rollout.begun": "Begun in waves by Ragna: Put it back", "rollout.halted": "Halted: Put it back: two failed",
+		"agent.copied": "A copy of the disk of kiosk-1 runs", "outbreak.lifted": "No longer held back",
+	} {
+		n := n
+		n.Kind = kind
+		n.Body = []byte(`{"title": "Put it back", "by": "Ragna", "why": "two failed", "machine": "kiosk-1", "rollout": 3}`)
+		if err := s.send(t.Context(), n); err != nil {
+			t.Fatal(err)
+		}
+		if letter := <-letters; !strings.Contains(letter, "Subject: "+want) || !strings.Contains(letter, "\r\ndiorthos ") {
+			t.Errorf("%s:\n%s", kind, letter)
+		}
+	}
+	s.Webhook = receiver.URL
 	s.Key = []byte("another key of so many")
 	if err := s.send(t.Context(), n); err == nil || !strings.Contains(err.Error(), "403") {
 		t.Errorf("with a key that the receiver does not know: %v", err)

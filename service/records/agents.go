@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/ed25519"
 	"crypto/rand"
+	"errors"
 
 	"time"
 
@@ -56,7 +57,7 @@ func (s *Store) MakeCode(ctx context.Context, wish client.CodeWish, code, by str
 
 // Enrol makes an agent of a code that was not used yet. An agent that the machine had before is
 // ended.
-func (s *Store) Enrol(ctx context.Context, code string, public []byte) (*client.Enrolled, error) {
+func (s *Store) Enrol(ctx context.Context, code string, public []byte, hardware string) (*client.Enrolled, error) {
 	done := &client.Enrolled{}
 	err := s.inTx(ctx, func(db *gorm.DB, _ func(func(pgx.Tx) error) error) error {
 		var c struct{ Machine, Site, MadeBy string }
@@ -82,31 +83,39 @@ func (s *Store) Enrol(ctx context.Context, code string, public []byte) (*client.
 			return err
 		}
 		return db.Raw(
-			"insert into agents (machine, person_id, public, enrolled_by) values (?, (select id from people where name = "+
-				"?), ?, ?) returning id",
-			c.Machine,
-			p.Name,
-			public,
-			c.MadeBy,
+			"insert into agents (machine, person_id, public, enrolled_by, hardware) "+
+				"values (?, (select id from people where name = ?), ?, ?, ?) returning id",
+			c.Machine, p.Name, public, c.MadeBy, hardware,
 		).Row().Scan(&done.Agent)
 	})
 	return done, err
 }
+
+// ErrCopied means that the key of an agent is used on other hardware than it was made on.
+var ErrCopied = errors.New(
+	"this agent's key was made on other hardware: this is a copy of that machine's disk, or its board was exchanged; " +
+		"enrol this machine by a code of its own",
+)
 
 // SignOn gives an agent a token for a short while.
 func (s *Store) SignOn(ctx context.Context, on client.SignOn, secret string) (*client.SignedOn, error) {
 	var a struct {
 		PersonID int64
 		Public   []byte
+		Machine  string
+		Hardware string
 	}
 	if err := s.db.WithContext(ctx).Raw(
-		"select person_id, public from agents where id = ? and ended_at is null", on.Agent,
+		"select person_id, public, machine, hardware from agents where id = ? and ended_at is null", on.Agent,
 	).Scan(&a).Error; err != nil {
 		return nil, err
 	}
 	if d := time.Since(on.Time); a.PersonID == 0 || d > clockSkew || d < -clockSkew ||
 		!ed25519.Verify(a.Public, client.SignOnText(on.Agent, on.Time), on.Signature) {
 		return nil, ErrNotFound
+	}
+	if a.Hardware != "" && on.Hardware.Hardware != "" && a.Hardware != on.Hardware.Hardware {
+		return nil, errors.Join(ErrCopied, s.noteCopy(ctx, on.Agent, a.Machine))
 	}
 	until := time.Now().Add(signedOn)
 	err := s.inTx(ctx, func(db *gorm.DB, _ func(func(pgx.Tx) error) error) error {
@@ -115,12 +124,29 @@ func (s *Store) SignOn(ctx context.Context, on client.SignOn, secret string) (*c
 		).Error; err != nil {
 			return err
 		}
-		if err := db.Exec("update agents set seen_at = now() where id = ?", on.Agent).Error; err != nil {
+		if err := db.Exec(
+			"update agents set seen_at = now(), hardware = case when hardware = '' then ? else hardware end where id = ?",
+			on.Hardware.Hardware, on.Agent,
+		).Error; err != nil {
 			return err
 		}
 		return db.Create(&tokenRow{PersonID: a.PersonID, Name: agentToken, Hash: hash(secret), ExpiresAt: &until}).Error
 	})
 	return &client.SignedOn{Token: secret, Expires: until.UTC()}, err
+}
+
+// noteCopy notes that a copy of a machine's disk runs elsewhere, and tells who is told of such things, once a day.
+func (s *Store) noteCopy(ctx context.Context, agent int64, machine string) error {
+	return s.inTx(ctx, func(db *gorm.DB, _ func(func(pgx.Tx) error) error) error {
+		done := db.Exec(
+			"update agents set copied_at = now() where id = ? and (copied_at is null or copied_at < now() - interval '1 day')",
+			agent,
+		)
+		if done.Error != nil || done.RowsAffected == 0 {
+			return done.Error
+		}
+		return notify(db, "agent.copied", map[string]any{"agent": agent, "machine": machine})
+	})
 }
 
 // Agents lists those that are on.
@@ -132,10 +158,11 @@ func (s *Store) Agents(ctx context.Context, sites []string) ([]client.Agent, err
 		By       string
 		Seen     *time.Time
 		Held     jsonOf[map[string]string]
+		Copied   *time.Time
 	}
 	q := s.db.WithContext(ctx).Table("agents").
 		Select("agents.id, agents.machine, agents.enrolled_at as enrolled, agents.enrolled_by as by, agents.seen_at as seen, " +
-			"agents.held").
+			"agents.held, agents.copied_at as copied").
 		Where("agents.ended_at is null").Order("agents.machine").Limit(10_000)
 	if len(sites) > 0 {
 		q = q.Joins("join machines on machines.name = agents.machine").Where("machines.site in ?", sites)
@@ -146,7 +173,7 @@ func (s *Store) Agents(ctx context.Context, sites []string) ([]client.Agent, err
 	list := []client.Agent{}
 	for _, r := range rows {
 		list = append(list, client.Agent{
-			ID: r.ID, Machine: r.Machine, Enrolled: r.Enrolled, By: r.By, Seen: r.Seen, Held: r.Held.V,
+			ID: r.ID, Machine: r.Machine, Enrolled: r.Enrolled, By: r.By, Seen: r.Seen, Held: r.Held.V, Copied: r.Copied,
 			Silent: r.Seen == nil || time.Since(*r.Seen) > agentSilent,
 		})
 	}

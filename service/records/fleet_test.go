@@ -192,11 +192,11 @@ func enrols(t *testing.T, s *records.Store) {
 	if _, err := s.MakeCode(t.Context(), client.CodeWish{Machine: "kiosk-0"}, "a code", "Ragna"); err != nil {
 		t.Fatal(err)
 	}
-	done, err := s.Enrol(t.Context(), "a code", public)
+	done, err := s.Enrol(t.Context(), "a code", public, "board 1")
 	if err != nil || done.Machine != "kiosk-0" {
 		t.Fatalf("enrolled: %+v, %v", done, err)
 	}
-	if _, err := s.Enrol(t.Context(), "a code", public); !errors.Is(err, records.ErrNotFound) {
+	if _, err := s.Enrol(t.Context(), "a code", public, ""); !errors.Is(err, records.ErrNotFound) {
 		t.Errorf("the same code again: %v", err)
 	}
 	on := func(at time.Time, key ed25519.PrivateKey) error {
@@ -218,6 +218,38 @@ func enrols(t *testing.T, s *records.Store) {
 		if !errors.Is(err, records.ErrNotFound) {
 			t.Errorf("%s: %v", what, err)
 		}
+	}
+	// A copy of the disk comes with the key, and is known by the hardware that it runs on.
+	from := func(hardware string) error {
+		at := time.Now()
+		_, err := s.SignOn(t.Context(), client.SignOn{
+			Agent: done.Agent, Time: at, Signature: ed25519.Sign(private, client.SignOnText(done.Agent, at)),
+			Hardware: client.Hardware{Hardware: hardware},
+		}, fmt.Sprint("secret of ", hardware))
+		return err
+	}
+	told := func() (n int) {
+		list, err := s.Agents(t.Context(), nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, a := range list {
+			if a.ID == done.Agent && a.Copied != nil {
+				n++
+			}
+		}
+		return n
+	}
+	if err := from("board 1"); err != nil || told() != 0 {
+		t.Errorf("on its own hardware: %v, called copied %d", err, told())
+	}
+	for range 2 {
+		if err := from("board 2"); !errors.Is(err, records.ErrCopied) {
+			t.Errorf("on other hardware: %v", err)
+		}
+	}
+	if told() != 1 {
+		t.Error("the copy is not told of")
 	}
 	if err := s.EndAgent(t.Context(), done.Agent); err != nil {
 		t.Fatal(err)

@@ -27,7 +27,7 @@ func enrolled(t *testing.T, s *records.Store, machine string) {
 	if _, err := s.MakeCode(t.Context(), client.CodeWish{Machine: machine}, code, "Ragna"); err != nil {
 		t.Fatal(err)
 	}
-	done, err := s.Enrol(t.Context(), code, public)
+	done, err := s.Enrol(t.Context(), code, public, "")
 	if err != nil {
 		t.Fatal(err)
 	}

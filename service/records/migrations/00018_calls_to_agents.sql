@@ -21,11 +21,16 @@ create index outbreaks_held on outbreaks (held) where held <> '' and lifted_at i
 -- When an agent was heard last changes all the time, and changes no index.
 alter table agents set (fillfactor = 70);
 
+-- A disk that was copied brings its agent's key along to other hardware.
+alter table agents add column hardware text not null default '';
+alter table agents add column copied_at timestamptz;
 -- Who lets a roll-out go on that was halted has seen what failed so far: it halts no more for that.
 alter table rollouts add column seen_failed integer not null default 0;
 alter table rollouts add column seen_lost integer not null default 0;
 
 -- +goose Down
+alter table agents drop column copied_at;
+alter table agents drop column hardware;
 alter table rollouts drop column seen_lost;
 alter table rollouts drop column seen_failed;
 alter table agents reset (fillfactor);

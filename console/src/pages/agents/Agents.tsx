@@ -51,6 +51,7 @@ function Row({ a }: { a: Agent }) {
       <StatusWord tone={a.silent ? 'odd' : 'good'}>{a.seen ? `${a.silent ? 'silent since ' : ''}${utc(a.seen)}` : 'never'}</StatusWord>
       <span className="truncate text-soft">{`${utc(a.enrolled).slice(0, 10)} by ${a.by}`}</span>
       <span className="truncate">
+        {a.copied && <StatusWord tone="bad">{`a copy of its disk ran elsewhere on ${utc(a.copied)}`}</StatusWord>}
         {held.map(([what, problem]) => (
           <StatusWord key={what} tone={problem ? 'bad' : 'good'}>
             {problem ? `${what}: ${problem}` : what}
