@@ -12,7 +12,7 @@ go_sources := $(shell find . -name '*.go' -not -path './console/node_modules/*')
 
 # make bench          how fast, as ratios to public tools
 
-.PHONY: bench race prove prove-reading prove-loop prove-disks prove-jobs prove-store prove-folders prove-faults prove-fleet prove-damage demo demo-reset test packages packages-test build console lint screenshots fuzz clean
+.PHONY: bench bench-fleet race prove prove-reading prove-loop prove-disks prove-jobs prove-store prove-folders prove-faults prove-fleet prove-damage demo demo-reset test packages packages-test build console lint screenshots fuzz clean
 
 demo: packages build
 	@exec bin/diorthos demo
@@ -86,6 +86,12 @@ bench: build
 
 # Three processes and their database fail at random while bags come in; FAULTS=1m is a shorter run. Needs root.
 FAULTS ?= 10m
+# AGENTS of machines that are not there at one process of the service, for a day of ten minutes.
+AGENTS ?= 100000
+bench-fleet: build
+	@scripts/packages.sh bench
+	DIORTHOS_BENCH_CROWD=$(AGENTS) go test ./e2e -run - -bench BenchmarkCrowd -benchtime 1x -timeout 3h | grep '^  '
+
 prove-faults: build
 	@scripts/packages.sh prove
 	DIORTHOS_FAULTS=$(FAULTS) go test -tags prove ./e2e -count=1 -timeout 90m -run TestFaultsLoseNothing -v
@@ -96,7 +102,6 @@ FLEET ?= 300
 prove-fleet: build
 	@scripts/packages.sh prove
 	DIORTHOS_FLEET=$(FLEET) go test -tags prove ./e2e -count=1 -timeout 90m -run TestAFleetIsMendedWhileEverythingFails -v
-
 
 # A whole Debian machine, harmed in one place by chance: HARMS=20 of them from SEED_FROM on, some minutes each. Needs root.
 HARMS ?= 20

@@ -230,10 +230,15 @@ func (a *Agent) once(ctx context.Context) error {
 		return err
 	}
 	if time.Since(a.look) >= or(a.Every, 24*time.Hour) {
-		if err := a.handIn(ctx); err != nil {
+		a.look = time.Now()
+		if err := a.handIn(ctx); errors.Is(err, errGather) && ctx.Err() == nil {
+			// What is to be done and held back is still asked for: it may be what helps.
+			a.Log.Error("the machine cannot be looked at; tried again in an hour", "machine", a.keep.Machine, "error", err)
+			a.look = a.look.Add(time.Hour - or(a.Every, 24*time.Hour))
+		} else if err != nil {
+			a.look = time.Time{}
 			return err
 		}
-		a.look = time.Now()
 	}
 	waiting, stop := context.WithCancel(ctx)
 	defer stop()
@@ -319,7 +324,7 @@ func (a *Agent) handIn(ctx context.Context) error {
 	}
 	digest, err := a.Gather(ctx, path)
 	if err != nil {
-		return errors.Join(err, removed(path))
+		return errors.Join(fmt.Errorf("%w: %w", errGather, err), removed(path))
 	}
 	if digest != a.sent {
 		a.keep.Outbox = digest
@@ -335,6 +340,9 @@ func (a *Agent) handIn(ctx context.Context) error {
 	a.sent, a.keep.Trace = digest, trace
 	return a.save()
 }
+
+// errGather means that the machine cannot be looked at, which is no fault of the service's.
+var errGather = errors.New("gather")
 
 func removed(path string) error {
 	if err := os.Remove(path); !errors.Is(err, fs.ErrNotExist) {

@@ -12,9 +12,9 @@ import (
 )
 
 const (
-	// mostWaiting is how many agents may wait at once: each costs a connection and some 40 KiB. Those beyond are
+	// mostWaiting is how many agents may wait at once: each costs a connection and some 90 KiB. Those beyond are
 	// told when to ask again.
-	mostWaiting = 4000
+	mostWaiting = 2000
 	// askedRate is how many agents a second may ask when more than those that may wait do.
 	askedRate = 500
 	// soonest and latest bound when an agent is told to ask again.

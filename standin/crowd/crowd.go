@@ -261,6 +261,7 @@ func (m *machine) gather(_ context.Context, path string) (digest string, err err
 func (m *machine) facts(now time.Time) *bag.Facts {
 	in := &bag.Installed{
 		Family: "debian", Name: "Debian GNU/Linux", Version: "12", Architecture: "amd64", Kernel: "6.1.0-18-amd64",
+		Sources: []bag.Source{}, Packages: []bag.Package{},
 	}
 	for i := range 40 {
 		in.Packages = append(in.Packages, bag.Package{Name: fmt.Sprintf("part-%d", i), Version: "1.0-1", State: "installed"})
