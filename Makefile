@@ -84,14 +84,14 @@ bench: build
 	@scripts/packages.sh bench
 	@scripts/bench.sh
 
-# Three processes and their database fail at random while bags come in; FAULTS=1m is a shorter run. Needs root.
-FAULTS ?= 10m
 # AGENTS of machines that are not there at one process of the service, for a day of ten minutes.
 AGENTS ?= 100000
 bench-fleet: build
 	@scripts/packages.sh bench
 	DIORTHOS_BENCH_CROWD=$(AGENTS) go test ./e2e -run - -bench BenchmarkCrowd -benchtime 1x -timeout 3h | grep '^  '
 
+# Three processes and their database fail at random while bags come in; FAULTS=1m is a shorter run. Needs root.
+FAULTS ?= 10m
 prove-faults: build
 	@scripts/packages.sh prove
 	DIORTHOS_FAULTS=$(FAULTS) go test -tags prove ./e2e -count=1 -timeout 90m -run TestFaultsLoseNothing -v

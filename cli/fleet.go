@@ -399,13 +399,48 @@ func learnedCommand() *cli.Command {
 		Name: "learned", Usage: "show what outcomes at this site have taught of each remedy",
 		Description: "Each remedy that was proven, did not help or was taken back counts, one machine once, and no " +
 			"one person\n" +
-			"decides alone.\n\n" +
-			"Example:\n   diorthos knowledge learned",
-		Flags: append(serviceFlags(), jsonFlag()),
+			"decides alone. While it is frozen nothing new counts: look at what waits, and freeze it anew to accept\n" +
+			"that. The version of what counts stands on each docket.\n\n" +
+			"Examples:\n   diorthos knowledge learned\n   diorthos knowledge learned --freeze\n" +
+			"   diorthos knowledge learned --json > learned.json",
+		Flags: append(serviceFlags(), jsonFlag(),
+			&cli.BoolFlag{Name: "freeze", Usage: "let what was learned so far count, and nothing that comes"},
+			&cli.BoolFlag{Name: "thaw", Usage: "let all count again"},
+			&cli.BoolFlag{Name: "reset", Usage: "forget what was learned so far: the shipped chances count"}),
 		Action: func(ctx context.Context, c *cli.Command) error {
-			list, err := service(c).Learned(ctx)
+			var do []client.LearnedWhat
+			for _, what := range []client.LearnedWhat{client.FreezeLearned, client.ThawLearned, client.ResetLearned} {
+				if c.Bool(string(what)) {
+					do = append(do, what)
+				}
+			}
+			if len(do) > 1 {
+				return errors.New("want one of --freeze, --thaw and --reset")
+			}
+			ask := service(c).Learned
+			if len(do) == 1 {
+				ask = func(ctx context.Context) (*client.Taught, error) { return service(c).ChangeLearned(ctx, do[0]) }
+			}
+			learned, err := ask(ctx)
 			if err != nil {
 				return err
+			}
+			if done, err := writeJSON(c, learned); done {
+				return err
+			}
+			p := newPage(c)
+			if learned.Frozen != nil {
+				p.line("Frozen since %s by %s.", when(*learned.Frozen), learned.By)
+			}
+			if learned.Since != nil {
+				p.line("What came of climbs before %s is forgotten.", when(*learned.Since))
+			}
+			list := learned.Counts
+			if learned.Frozen != nil && len(learned.Waiting) > 0 {
+				p.line("%s %s; --freeze accepts it.", markOdd, plural(len(learned.Waiting), "remedy waits", "remedies wait"))
+				for _, l := range learned.Waiting {
+					p.line("  %s for %s: helped %d of %d, %s", l.Remedy, l.Cause, l.Helped, l.Tried, percent(l.Helps))
+				}
 			}
 			return printList(
 				c, list, "No remedy has been tried yet. A climb tells what came of it: diorthos climb NUMBER …",

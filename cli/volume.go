@@ -5,10 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"strconv"
+	"strings"
 
 	"github.com/urfave/cli/v3"
 
 	"diorthos/core/action"
+	"diorthos/core/block"
 	"diorthos/core/layout"
 	"diorthos/core/volumes"
 	"diorthos/host"
@@ -65,12 +67,21 @@ func checkVolume(c *cli.Command, path string, number int) (v *action.VolumeCheck
 		return nil, err
 	}
 	defer func() { err = errors.Join(err, dev.Close()) }()
-	if number == 0 {
-		return action.CheckVolume(dev, dev.Size())
-	}
 	table, err := layout.Read(dev)
 	if err != nil {
 		return nil, err
+	}
+	if number == 0 {
+		if v, err := action.CheckVolume(dev, dev.Size()); err == nil || len(table.Partitions()) == 0 {
+			return v, err
+		}
+		var list []string
+		for _, p := range table.Partitions() {
+			list = append(list, strings.TrimSpace(fmt.Sprintf(
+				"%d %s", p.Number, layout.Recognise(block.NewReadRange(dev, p.Off, p.Length)).Kind,
+			)))
+		}
+		return nil, fmt.Errorf("%s is a disk with partitions: name one with --partition: %s", path, strings.Join(list, ", "))
 	}
 	at := volumes.Open(dev, table, keys).Numbered(number)
 	switch {

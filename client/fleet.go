@@ -192,10 +192,38 @@ func (c *Client) Twin(ctx context.Context, machine, against string) (*TwinReport
 	return &r, c.get(ctx, path, &r)
 }
 
+// Taught is what outcomes at this site have taught.
+type Taught struct {
+	Counts  []fleet.Learned `json:"learned" doc:"What counts when a case is read"`
+	Waiting []fleet.Learned `json:"waiting" doc:"What outcomes have taught since it was frozen, as it would count if it were frozen anew"`
+	Frozen  *time.Time      `json:"frozen,omitempty" doc:"When it was frozen: nothing counts that came after. Absent where it is not"`
+	Since   *time.Time      `json:"since,omitempty" doc:"Outcomes before this were forgotten"`
+	By      string          `json:"by,omitempty" doc:"Who froze, thawed or reset it last"`
+}
+
+// A LearnedWhat is what is to be done with what was learned.
+type LearnedWhat string
+
+// What can be done with it.
+const (
+	FreezeLearned LearnedWhat = "freeze" // as it is now; what waits is accepted
+	ThawLearned   LearnedWhat = "thaw"
+	ResetLearned  LearnedWhat = "reset"
+)
+
+// A LearnedChange says what is to be done with what was learned.
+type LearnedChange struct {
+	Do LearnedWhat `json:"do" enum:"freeze,thaw,reset"`
+}
+
 // Learned is what outcomes at this site have taught.
-func (c *Client) Learned(ctx context.Context) ([]fleet.Learned, error) {
-	var body struct {
-		Learned []fleet.Learned `json:"learned"`
-	}
-	return body.Learned, c.get(ctx, "/api/v1/learned", &body)
+func (c *Client) Learned(ctx context.Context) (*Taught, error) {
+	var l Taught
+	return &l, c.get(ctx, "/api/v1/learned", &l)
+}
+
+// ChangeLearned freezes what was learned as it is now, lets all count, or forgets it.
+func (c *Client) ChangeLearned(ctx context.Context, do LearnedWhat) (*Taught, error) {
+	var l Taught
+	return &l, c.send(ctx, http.MethodPut, "/api/v1/learned", LearnedChange{do}, &l)
 }

@@ -77,11 +77,16 @@ func Learn(outcomes []Outcome, shipped func(remedy string) float64) []Learned {
 		l.Low, l.High = betaInterval(helped, not)
 		list = append(list, l)
 	}
+	SortLearned(list)
+	return list
+}
+
+// SortLearned brings them into the order of their causes and remedies.
+func SortLearned(list []Learned) {
 	sort.Slice(list, func(i, k int) bool {
 		if list[i].Cause != list[k].Cause {
 			return list[i].Cause < list[k].Cause
 		}
 		return list[i].Remedy < list[k].Remedy
 	})
-	return list
 }

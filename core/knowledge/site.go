@@ -24,6 +24,14 @@ type site struct {
 	lessons map[string]SiteLesson
 }
 
+// ShippedHelp is the chance that a remedy helps, as it was shipped; 0 for one that is not known.
+func (k *Knowledge) ShippedHelp(remedy string) float64 {
+	if r := k.Remedies[remedy]; r != nil {
+		return r.Helps
+	}
+	return 0
+}
+
 // WithSite is the knowledge with what outcomes at the site have taught. The same lessons give the
 // same version, in whatever order they come.
 func (k *Knowledge) WithSite(list []SiteLesson) *Knowledge {

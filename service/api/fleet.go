@@ -10,7 +10,6 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"diorthos/client"
-	"diorthos/core/fleet"
 	"diorthos/service/records"
 )
 
@@ -26,10 +25,6 @@ type twinPath struct {
 
 type outbreaksBody struct {
 	Outbreaks []client.Outbreak `json:"outbreaks"`
-}
-
-type learnedBody struct {
-	Learned []fleet.Learned `json:"learned"`
 }
 
 // fleetRoutes are those of what many machines have in common.
@@ -123,18 +118,23 @@ func (a *API) fleetRoutes(api huma.API) {
 	huma.Register(api, huma.Operation{
 		OperationID: "list-learned", Method: http.MethodGet, Path: "/api/v1/learned", Tags: []string{"fleet"},
 		Summary: "What outcomes at this site have taught of each remedy",
-	}, func(ctx context.Context, _ *struct{}) (*struct{ Body learnedBody }, error) {
-		k := a.Knowledge()
-		list, err := a.Store.Learned(ctx, func(remedy string) float64 {
-			if r := k.Remedies[remedy]; r != nil {
-				return r.Helps
-			}
-			return 0
-		})
+	}, func(ctx context.Context, _ *struct{}) (*struct{ Body client.Taught }, error) {
+		l, err := a.Store.Learned(ctx, a.Knowledge().ShippedHelp)
 		if err != nil {
 			return nil, a.internal("list what was learned", err)
 		}
-		return &struct{ Body learnedBody }{learnedBody{list}}, nil
+		return &struct{ Body client.Taught }{*l}, nil
+	})
+	huma.Register(api, forRole(client.Administer, huma.Operation{
+		OperationID: "change-learned", Method: http.MethodPut, Path: "/api/v1/learned", Tags: []string{"fleet"},
+		Summary: "Freeze what outcomes have taught as it is now, let all count again, or forget what was learned so far",
+	}), func(ctx context.Context, in *struct{ Body client.LearnedChange }) (*struct{ Body client.Taught }, error) {
+		l, err := a.Store.ChangeLearned(ctx, in.Body.Do, identity(ctx).Name, a.Knowledge().ShippedHelp)
+		if err != nil {
+			return nil, a.internal("change what was learned", err)
+		}
+		a.note(ctx, client.AuditDone, "change-learned", string(in.Body.Do), fmt.Sprintf("%d count", len(l.Counts)))
+		return &struct{ Body client.Taught }{*l}, nil
 	})
 }
 

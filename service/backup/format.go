@@ -24,6 +24,7 @@ const schemaVersion = "select max(version_id) from goose_db_version where is_app
 var tables = []string{
 	"people", "tokens", "machines", "bags", "cohorts", "cases", "climbs", "took", "audit", "outbreaks", "tries",
 	"attribute_counts", "notices", "service_keys", "agents", "rollouts", "orders", "approvals", "site_rules", "logins",
+	"site_knowledge",
 }
 
 // Left are the tables that are not kept: who is signed in and who may enrol is soon over, and the queue is filled anew.

@@ -220,18 +220,13 @@ func (q *Queue) taught(ctx context.Context) *knowledge.Knowledge {
 	q.lessonsMu.Lock()
 	defer q.lessonsMu.Unlock()
 	if time.Since(q.lessonsAt) > taughtEvery {
-		list, err := q.store.Learned(ctx, func(remedy string) float64 {
-			if r := k.Remedies[remedy]; r != nil {
-				return r.Helps
-			}
-			return 0
-		})
+		learned, err := q.store.Learned(ctx, k.ShippedHelp)
 		if err != nil {
 			q.log.Warn("what outcomes taught is not at hand", "error", err)
 			return k.WithSite(q.lessons)
 		}
 		q.lessons, q.lessonsAt = nil, time.Now()
-		for _, l := range list {
+		for _, l := range learned.Counts {
 			q.lessons = append(q.lessons, knowledge.SiteLesson{
 				Cause: l.Cause, Remedy: l.Remedy, Helps: l.Helps, Helped: l.Helped, Tried: l.Tried,
 			})

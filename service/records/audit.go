@@ -7,6 +7,7 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"sync"
 	"time"
 
 	"gorm.io/gorm"
@@ -49,8 +50,65 @@ func (r auditRow) public() client.AuditEntry {
 
 const auditLock = 0x64696f61
 
-// Note adds an entry to the audit. Its number, time and hashes are made here.
+// A note is an entry that is to be added, and whoever waits for that.
+type note struct {
+	entry client.AuditEntry
+	added chan error
+}
+
+// mostNoted is how many entries are added at once.
+const mostNoted = 200
+
+// notes are those that wait: each entry is chained to the one before, so one is added after the other, but many in
+// one transaction.
+type notes struct {
+	mu      sync.Mutex
+	waiting []note
+	adding  bool
+}
+
+// Note adds an entry to the audit, and returns when it is there. Its number, time and hashes are made here.
 func (s *Store) Note(ctx context.Context, e client.AuditEntry) error {
+	n := note{e, make(chan error, 1)}
+	s.mu.Lock()
+	s.waiting = append(s.waiting, n)
+	first := !s.adding
+	s.adding = true
+	s.mu.Unlock()
+	if first { // it adds its own, and those that came meanwhile
+		go s.addNotes(context.WithoutCancel(ctx))
+	}
+	select {
+	case err := <-n.added:
+		return err
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+func (s *Store) addNotes(ctx context.Context) {
+	for {
+		s.mu.Lock()
+		list := s.waiting[:min(len(s.waiting), mostNoted)]
+		s.waiting = s.waiting[len(list):]
+		s.adding = len(list) > 0
+		s.mu.Unlock()
+		if len(list) == 0 {
+			return
+		}
+		err := s.chain(ctx, list)
+		for i, n := range list {
+			if err != nil && len(list) > 1 { // one of them cannot be kept, perhaps
+				n.added <- s.chain(ctx, list[i:i+1])
+			} else {
+				n.added <- err
+			}
+		}
+	}
+}
+
+// chain adds entries behind the last.
+func (s *Store) chain(ctx context.Context, list []note) error {
 	return s.db.WithContext(ctx).Transaction(func(db *gorm.DB) error {
 		if err := db.Exec("select pg_advisory_xact_lock(?)", auditLock).Error; err != nil {
 			return err
@@ -59,15 +117,21 @@ func (s *Store) Note(ctx context.Context, e client.AuditEntry) error {
 		if err := db.Order("number desc").Limit(1).Find(&last).Error; err != nil {
 			return err
 		}
-		r := auditRow{
-			Number: 1, At: time.Now().UTC().Truncate(time.Microsecond), Who: e.Who, Token: e.Token, Address: e.Address,
-			Action: e.Action, Object: e.Object, Outcome: e.Outcome, Detail: e.Detail, Before: []byte{},
-		}
+		number, before := int64(0), []byte{}
 		if len(last) > 0 {
-			r.Number, r.Before = last[0].Number+1, last[0].Hash
+			number, before = last[0].Number, last[0].Hash
 		}
-		r.Hash = r.sum()
-		return db.Create(&r).Error
+		rows := make([]auditRow, len(list))
+		for i, n := range list {
+			e := n.entry
+			r := auditRow{
+				Number: number + int64(i) + 1, At: time.Now().UTC().Truncate(time.Microsecond), Who: e.Who, Token: e.Token,
+				Address: e.Address, Action: e.Action, Object: e.Object, Outcome: e.Outcome, Detail: e.Detail, Before: before,
+			}
+			r.Hash = r.sum()
+			rows[i], before = r, r.Hash
+		}
+		return db.Create(&rows).Error
 	})
 }
 

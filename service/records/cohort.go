@@ -164,15 +164,6 @@ func (s *Store) helped(ctx context.Context, d *client.CohortDetail) error {
 	return nil
 }
 
-// Learned is what outcomes at this site have taught, beside what the knowledge was shipped with.
-func (s *Store) Learned(ctx context.Context, shipped func(remedy string) float64) ([]fleet.Learned, error) {
-	list, _, err := s.outcomes(ctx, "cases.cause <> ''")
-	if err != nil {
-		return nil, err
-	}
-	return fleet.Learn(list, shipped), nil
-}
-
 const (
 	twinsLooked = 400 // healthy machines of the same model and release
 	twinsShown  = 5

@@ -65,6 +65,7 @@ func TestTheFleet(t *testing.T) {
 	t.Run("a roll-out gives each order once", func(t *testing.T) { rollsOut(t, s) })
 	t.Run("what is held is held by the machines of its kind", func(t *testing.T) { holds(t, s) })
 	t.Run("outbreaks are held where a site's rule says so", func(t *testing.T) { holdsByRule(t, s) })
+	t.Run("what was learned can be frozen and forgotten", func(t *testing.T) { learns(t, s) })
 	t.Run("orders are begun within a site's hours", func(t *testing.T) { windows(t, s) })
 }
 

@@ -33,6 +33,7 @@ type Store struct {
 	Pool *pgxpool.Pool // for the queue and for listening
 	sql  *sql.DB
 	db   *gorm.DB
+	notes
 }
 
 // Open connects to the database that dsn names and brings its tables up to
