@@ -142,6 +142,14 @@ func (a *Agent) Load() error {
 	return nil
 }
 
+// Looked says that the machine was looked at just now by somebody else, so that nothing is handed in for a start.
+func (a *Agent) Looked() {
+	a.look = time.Now()
+	if a.keep.Trace == "" && a.Trace != nil {
+		a.keep.Trace = a.Trace()
+	}
+}
+
 // Machine is the machine that it is enrolled for.
 func (a *Agent) Machine() string { return a.keep.Machine }
 

@@ -18,6 +18,10 @@ func (a *Agent) hold(ctx context.Context, want []string) error {
 	if slices.Equal(slices.Sorted(maps.Keys(a.keep.Held)), slices.Sorted(slices.Values(want))) {
 		return nil
 	}
+	trace := ""
+	if a.Trace != nil {
+		trace = a.Trace()
+	}
 	held := map[string]string{}
 	for _, what := range want {
 		if problem, known := a.keep.Held[what]; known && problem == "" {
@@ -38,6 +42,9 @@ func (a *Agent) hold(ctx context.Context, want []string) error {
 		return ctx.Err()
 	}
 	a.keep.Held = held
+	if trace != "" && trace == a.keep.Trace { // what this has changed was not tried by anybody
+		a.keep.Trace = a.Trace()
+	}
 	if err := a.save(); err != nil {
 		return err
 	}

@@ -82,7 +82,8 @@ func agentCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					a := newAgent(c, o, c.String("folder"))
+					a := newAgent(o, c.String("folder"), slog.New(slog.NewTextHandler(c.Root().ErrWriter, nil)))
+					a.Every, a.Notice = c.Duration("every"), c.Duration("notice")
 					if err := a.Load(); err != nil {
 						return err
 					}
@@ -142,9 +143,8 @@ func listAgents(ctx context.Context, c *cli.Command) error {
 }
 
 // newAgent is the agent of the machine that options look at.
-func newAgent(c *cli.Command, o host.GatherOptions, folder string) *agent.Agent {
-	log := slog.New(slog.NewTextHandler(c.Root().ErrWriter, nil))
-	a := &agent.Agent{Folder: folder, Host: hostName(), Log: log, Every: c.Duration("every"), Notice: c.Duration("notice")}
+func newAgent(o host.GatherOptions, folder string, log *slog.Logger) *agent.Agent {
+	a := &agent.Agent{Folder: folder, Host: hostName(), Log: log}
 	machine := func(facts *bag.Facts) *host.Machine {
 		return &host.Machine{
 			Path: o.Image, Root: filesOf(o), Name: a.Machine(), SectorSize: o.SectorSize, Live: o.Live,
@@ -209,37 +209,72 @@ func manyAgents(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	entries, err := os.ReadDir(a[0])
+	many := &ManyAgents{
+		Folder: a[0], Service: service(c), Every: c.Duration("every"), Notice: c.Duration("notice"),
+		Log: slog.New(slog.NewTextHandler(c.Root().ErrWriter, nil)),
+	}
+	started, err := many.Start(ctx)
 	if err != nil {
 		return err
 	}
-	var wait sync.WaitGroup
-	started := 0
+	newPage(c).line("%s %s; Ctrl-C stops", markGood, plural(started, "agent works", "agents work"))
+	many.Wait()
+	return nil
+}
+
+// ManyAgents work for all machines in a folder, in one process.
+type ManyAgents struct {
+	Folder        string
+	Service       *client.Client
+	Every, Notice time.Duration // as an agent has them
+	Log           *slog.Logger
+	Known         bool // the service knows the machines as they are
+
+	running sync.WaitGroup
+}
+
+// Start enrols those that are not, and has all of them work until ctx ends. It says how many there are.
+func (m *ManyAgents) Start(ctx context.Context) (started int, err error) {
+	entries, err := os.ReadDir(m.Folder)
+	if err != nil {
+		return 0, err
+	}
 	for _, e := range entries {
-		folder := filepath.Join(a[0], e.Name())
+		folder := filepath.Join(m.Folder, e.Name())
 		if host.Locate(folder).Disk == folder { // no machine's
 			continue
 		}
-		one := newAgent(c, host.GatherOptions{Image: folder, Adapters: platform.All()}, filepath.Join(folder, "agent"))
+		one := newAgent(host.GatherOptions{Image: folder, Adapters: platform.All()}, filepath.Join(folder, "agent"), m.Log)
+		one.Every, one.Notice = m.Every, m.Notice
 		err := one.Load()
 		if errors.Is(err, agent.ErrNotEnrolled) {
-			code, err := service(c).MakeCode(ctx, client.CodeWish{Machine: e.Name()})
-			if err != nil {
-				return err
-			}
-			if _, err := one.Enrol(ctx, service(c).URL(), code.Code); err != nil {
-				return err
-			}
-		} else if err != nil {
-			return err
+			err = m.enrol(ctx, one, e.Name())
+		}
+		if err != nil {
+			return started, err
 		}
 		started++
-		wait.Go(func() { _ = one.Run(ctx) }) // it ends with ctx
+		m.running.Go(func() { _ = one.Run(ctx) }) // it ends with ctx
 	}
 	if started == 0 {
-		return fmt.Errorf("%s: none of its folders holds a machine's disk", a[0])
+		return 0, fmt.Errorf("%s: none of its folders holds a machine's disk", m.Folder)
 	}
-	newPage(c).line("%s %s; Ctrl-C stops", markGood, plural(started, "agent works", "agents work"))
-	wait.Wait()
+	return started, nil
+}
+
+func (m *ManyAgents) enrol(ctx context.Context, one *agent.Agent, name string) error {
+	code, err := m.Service.MakeCode(ctx, client.CodeWish{Machine: name})
+	if err != nil {
+		return err
+	}
+	if _, err := one.Enrol(ctx, m.Service.URL(), code.Code); err != nil {
+		return err
+	}
+	if m.Known {
+		one.Looked()
+	}
 	return nil
 }
+
+// Wait returns when all have ended.
+func (m *ManyAgents) Wait() { m.running.Wait() }

@@ -29,6 +29,7 @@ func wavesCommand() *cli.Command {
 		Flags: append(serviceFlags(),
 			&cli.StringFlag{Name: "offer", Usage: "offer the remedy with this `NAME`"},
 			&cli.IntFlag{Name: "cohort", Usage: "to the cohort of this `NUMBER`"},
+			&cli.BoolFlag{Name: "paused", Usage: "plan it, and begin when somebody lets it go on with --go-on"},
 			&cli.BoolFlag{Name: "preview", Usage: "say who would be in which wave and who is left out, and begin nothing"},
 			&cli.BoolFlag{Name: "pause", Usage: "begin no further wave"},
 			&cli.BoolFlag{Name: "go-on", Usage: "go on after a pause or a halt"},
@@ -139,7 +140,7 @@ func waves(ctx context.Context, c *cli.Command) error {
 			return usage(c, errors.New("--offer wants --cohort NUMBER"))
 		}
 		r, err := service(c).Offer(ctx, client.RolloutWish{
-			Cohort: int64(c.Int("cohort")), Remedy: c.String("offer"), Preview: c.Bool("preview"),
+			Cohort: int64(c.Int("cohort")), Remedy: c.String("offer"), Preview: c.Bool("preview"), Paused: c.Bool("paused"),
 		})
 		if err != nil {
 			return err

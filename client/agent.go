@@ -137,6 +137,7 @@ type RolloutWish struct {
 	Cohort  int64  `json:"cohort" minimum:"1"`
 	Remedy  string `json:"remedy" minLength:"1" maxLength:"200"`
 	Preview bool   `json:"preview,omitempty" doc:"Only say who would be in which wave, and who is left out"`
+	Paused  bool   `json:"paused,omitempty" doc:"Plan it, and begin with the first wave only when somebody lets it go on"`
 }
 
 // A RolloutChange stops a roll-out, lets it go on, or takes it back.

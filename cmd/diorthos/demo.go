@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"log/slog"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -132,6 +133,13 @@ func (d *demo) run(ctx context.Context) (err error) {
 			stop()
 			return errors.Join(err, <-ended)
 		}
+		agents, err := d.agents(serving, client.New(url, token), log)
+		if err != nil {
+			stop()
+			return errors.Join(err, <-ended)
+		}
+		defer agents.Wait()
+		defer stop() // before it is waited for them
 		if err := d.greet(url, token); err != nil {
 			stop()
 			return errors.Join(err, <-ended)
@@ -291,6 +299,47 @@ func (d *demo) loadMembers(ctx context.Context, c *client.Client) error {
 	return d.begin(ctx, c, fleet.Climbing)
 }
 
+// agents has the agents of the machines that run Corbel work within the demo, and brings the outbreak of the kiosks as
+// far as a person has to decide: what it points to is held back, and the repair that helped on one is offered to its
+// like, in waves that wait to be let go on.
+func (d *demo) agents(ctx context.Context, c *client.Client, log io.Writer) (*cli.ManyAgents, error) {
+	many := &cli.ManyAgents{
+		Folder: d.path("machines"), Service: c, Known: true, Log: slog.New(slog.NewTextHandler(log, nil)),
+	}
+	n, err := many.Start(ctx)
+	if err != nil {
+		return nil, err
+	}
+	d.say("%d agents work", n)
+	for heard := 0; heard < n && ctx.Err() == nil; time.Sleep(100 * time.Millisecond) {
+		list, err := c.Agents(ctx)
+		if err != nil {
+			return nil, err
+		}
+		heard = 0
+		for _, a := range list {
+			if a.Seen != nil {
+				heard++
+			}
+		}
+	}
+	outbreaks, err := c.Outbreaks(ctx)
+	if err != nil || len(outbreaks) == 0 || outbreaks[0].Held != "" {
+		return many, err
+	}
+	if suspect := outbreaks[0].Suspect; suspect != "" {
+		if _, err := c.Hold(ctx, outbreaks[0].ID, suspect); err != nil {
+			return nil, err
+		}
+	}
+	cohort, err := c.Cohort(ctx, outbreaks[0].Cohort)
+	if err != nil || len(cohort.Helped) == 0 || cohort.Helped[0].Proven == 0 {
+		return many, err
+	}
+	_, err = c.Offer(ctx, client.RolloutWish{Cohort: cohort.ID, Remedy: cohort.Helped[0].Remedy, Paused: true})
+	return many, err
+}
+
 // begin lets somebody be at work on a machine.
 func (d *demo) begin(ctx context.Context, c *client.Client, machine string) error {
 	page, err := c.Cases(ctx, client.CaseQuery{Machine: machine, Limit: 1})
@@ -346,8 +395,9 @@ func (d *demo) makeMembers(ctx context.Context, members []fleet.Member) error {
 // climb takes the first rung of a machine's case, as a technician would, if
 // nobody has yet.
 func (d *demo) climb(ctx context.Context, c *client.Client, machine string) error {
-	page, err := c.Cases(ctx, client.CaseQuery{Machine: machine, Limit: 1})
-	if err != nil || len(page.Cases) == 0 || page.Cases[0].Proven > 0 {
+	page, err := c.Cases(ctx, client.CaseQuery{Machine: machine, Limit: 50})
+	if err != nil || len(page.Cases) == 0 ||
+		slices.ContainsFunc(page.Cases, func(cs client.Case) bool { return cs.Proven > 0 }) {
 		return err
 	}
 	var said bytes.Buffer

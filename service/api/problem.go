@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"errors"
 	"net/http"
+	"strings"
 	"syscall"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -78,7 +79,7 @@ func (a *API) refused(err error) (outcome string, p error) {
 func (a *API) caseProblem(doing string, what string, err error) error {
 	switch {
 	case errors.Is(err, records.ErrNotFound):
-		return problem(http.StatusNotFound, "unknown", "there is no "+what+"; see \"diorthos cases\"")
+		return problem(http.StatusNotFound, "unknown", "there is no "+what+"; see \"diorthos "+listOf(what)+"\"")
 	case errors.Is(err, records.ErrRemoved):
 		return problem(http.StatusGone, "removed", err.Error()+": the docket stays, its logs cannot be shown or read again; "+
 			"handed in once more, the same bag is kept anew")
@@ -96,4 +97,18 @@ func (a *API) caseProblem(doing string, what string, err error) error {
 		return problem(http.StatusConflict, "ended", what+" is over; begin another")
 	}
 	return a.internal(doing, err)
+}
+
+// listOf is the command that lists what a problem is about.
+func listOf(what string) string {
+	kind, _, _ := strings.Cut(what, " ")
+	for begins, list := range map[string]string{
+		"roll-out": "waves", "order": "waves", "cohort": "cohorts", "outbreak": "outbreaks", "agent": "agent list",
+		"machine": "machines",
+	} {
+		if kind == begins {
+			return list
+		}
+	}
+	return "cases"
 }

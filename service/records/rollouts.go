@@ -110,6 +110,9 @@ func (s *Store) Offer(
 			r.Title, r.Invasive = m.title, string(m.level)
 		}
 	}
+	if wish.Paused {
+		r.State = "paused"
+	}
 	waves := fleet.Waves(offered)
 	if r.Waves = len(waves); r.Waves == 0 {
 		return nil, fmt.Errorf("%w: %s", ErrNobody, leftOut(offered))

@@ -67,8 +67,11 @@ func Made(n int) (name, site string) {
 	return fmt.Sprintf("berth%d-desk-%d", n%40, n), site
 }
 
-// mostEnrolling is how many enrol at once.
-const mostEnrolling = 16
+// How many enrol at once, and how often each tries.
+const (
+	mostEnrolling = 32
+	mostTries     = 6 // for one
+)
 
 // Run enrols those that have not enrolled, and has all of them work until ctx ends.
 func (c *Crowd) Run(ctx context.Context) error {
@@ -168,12 +171,16 @@ func (m *machine) enrol(ctx context.Context, desk *client.Client) error {
 	if !errors.Is(err, agent.ErrNotEnrolled) {
 		return err
 	}
-	code, err := desk.MakeCode(ctx, client.CodeWish{Machine: m.name, Site: m.site})
-	if err != nil {
-		return err
+	for tries := 1; ; tries++ { // the network is as bad for this as for all else
+		var code *client.AgentCode
+		if code, err = desk.MakeCode(ctx, client.CodeWish{Machine: m.name, Site: m.site}); err == nil {
+			_, err = m.agent.Enrol(ctx, m.crowd.URL, code.Code)
+		}
+		if err == nil || tries == mostTries || ctx.Err() != nil {
+			return err
+		}
+		time.Sleep(time.Duration(tries) * time.Second)
 	}
-	_, err = m.agent.Enrol(ctx, m.crowd.URL, code.Code)
-	return err
 }
 
 // run has the agent work while the machine lives through its days.

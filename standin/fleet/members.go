@@ -151,4 +151,4 @@ const Damaged = "gannet-shop-1"
 
 // Mended are machines on which a climb was made already, with the rung that
 // helped.
-var Mended = []string{"gannet-crew-2", "tern-shop-1"}
+var Mended = []string{"gannet-crew-2", "tern-shop-1", "tarvoe-kiosk-1"}
