@@ -4,6 +4,7 @@ package e2e
 
 import (
 	"bytes"
+	little "encoding/binary"
 	"errors"
 	"io"
 	"os"
@@ -162,5 +163,68 @@ func differing(t *testing.T, a, b string) (n int) {
 		if err != nil {
 			t.Fatal(err)
 		}
+	}
+}
+
+// A machine on which code of no loader's starts the active partition, and GRUB lies in that one's boot sector with its
+// core image in a file: what of that is broken is told, mended by one rung or the next, and the machine starts again.
+func TestProveThatAMachineStartsFromABootSector(t *testing.T) {
+	out, err := exec.CommandContext(t.Context(), "../standin/debian/bios.sh", "sector").Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	base := strings.TrimSpace(string(out))
+	const volume = 2048 * 512
+	write := func(t *testing.T, disk string, at int64, b []byte) {
+		f, err := os.OpenFile(disk, os.O_WRONLY, 0)
+		if err == nil {
+			_, err = f.WriteAt(b, at)
+			err = errors.Join(err, f.Close())
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	coreAt := func(t *testing.T, disk string) int64 {
+		return int64(little.LittleEndian.Uint64(read(t, disk)[volume+0x5c:])) * 512
+	}
+	for name, c := range map[string]struct {
+		harm func(t *testing.T, disk string)
+		says string // what is said of the broken link; nothing of a machine that starts
+	}{
+		"whole":                    {func(*testing.T, string) {}, ""},
+		"its boot sector is empty": {func(t *testing.T, d string) { write(t, d, volume, make([]byte, 512)) }, "it holds no code"},
+		"no code in sector 0":      {func(t *testing.T, d string) { write(t, d, 0, make([]byte, 440)) }, "it holds no code"},
+		"a hole in the core image, which is its own copy": {
+			func(t *testing.T, d string) { write(t, d, coreAt(t, d)+20*512, make([]byte, 4096)) }, "cannot be unpacked",
+		},
+		"nothing is active": {func(t *testing.T, d string) { write(t, d, 446, []byte{0}) }, "0 partitions are active"},
+		"nothing is active, and its boot sector is empty": {func(t *testing.T, d string) {
+			write(t, d, 446, []byte{0})
+			write(t, d, volume, make([]byte, 512))
+		}, "0 partitions are active"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			s := &stage{t: t, url: "http://127.0.0.1:1"}
+			disk := filepath.Join(t.TempDir(), "disk.img")
+			witness(t, "cp", "--sparse=always", base, disk)
+			c.harm(t, disk)
+			if c.says == "" {
+				s.must(0, "boot", "show", disk)
+			} else {
+				wants(t, strings.Join(strings.Fields(s.must(1, "boot", "show", disk)), " "), c.says)
+			}
+			for range 3 {
+				r := s.run("diagnose", "--image", disk)
+				if r.status == 0 || strings.Contains(r.out, "Mended, and not started since") {
+					break
+				}
+				s.run("climb", "--image", disk) // a rung whose proof fails is taken back, and the next docket passes it over
+			}
+			r := s.run("rehearse", disk)
+			if r.status != 0 || !strings.Contains(r.out, "quay-4 login:") {
+				t.Errorf("it does not start: %+v", r)
+			}
+		})
 	}
 }

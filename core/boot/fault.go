@@ -22,6 +22,7 @@ const (
 	MenuMissing        Fault = "menu-missing"
 	StoreOtherVolume   Fault = "boot-store-other-volume"
 	CoreImageDamaged   Fault = "core-image-damaged"
+	CoreOtherVolume    Fault = "core-image-other-volume"
 	ModulesMissing     Fault = "loader-modules-missing"
 	KernelMissing      Fault = "kernel-missing"
 	KernelAltered      Fault = "kernel-altered"
@@ -45,7 +46,7 @@ func Faults() []Fault {
 		TableDamaged, TableNotSigned, StyleAgainst, ESPMissing, ESPType, BootOrder, EntriesStale, EntriesMissing,
 		CodeDamaged, CodeUnreadable,
 		ActiveFlag, SectorDamaged, SectorUnreadable, VolumeUnreadable, LoaderMissing, LoaderAltered, StoreDamaged,
-		MenuMissing, StoreOtherVolume, CoreImageDamaged, ModulesMissing, KernelMissing, KernelAltered,
+		MenuMissing, StoreOtherVolume, CoreImageDamaged, CoreOtherVolume, ModulesMissing, KernelMissing, KernelAltered,
 		EarlyImageMissing, RootMissing, RootCut, InitMissing, MountMissing, PendingUnreadable, PendingHalfDone,
 		PendingMissing, ComponentWants, ServicesUnreadable, ServiceOfProgram, ComponentsUnknown,
 	}

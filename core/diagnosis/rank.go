@@ -151,6 +151,21 @@ func Tried(explains string, facts *bag.Facts, timeline *reading.Timeline) map[st
 	return list
 }
 
+// Failed are the remedies that could not be carried out when they were tried last: a guard refused them, or their proof
+// failed and they were taken back.
+func Failed(facts *bag.Facts) map[string]bag.Mended {
+	list := map[string]bag.Mended{}
+	for _, m := range facts.Mended { // the oldest first
+		switch m.Outcome {
+		case refusedOutcome, takenBackOutcome:
+			list[m.Remedy] = m
+		case provenOutcome:
+			delete(list, m.Remedy)
+		}
+	}
+	return list
+}
+
 // Since are the remedies, or the actions of some, that were carried out after what has to be explained failed, and
 // before anything was tried again.
 func Since(explains string, facts *bag.Facts, timeline *reading.Timeline) map[string]bag.Mended {
@@ -167,11 +182,13 @@ func Since(explains string, facts *bag.Facts, timeline *reading.Timeline) map[st
 	return list
 }
 
-// What climbs call a remedy that was carried out, and a step by hand that did not
-// help.
+// What climbs call a remedy that was carried out, a step by hand that did not help, and a remedy that a guard refused or
+// whose proof failed.
 const (
 	provenOutcome    = "proven"
 	notHelpedOutcome = "not helped"
+	refusedOutcome   = "refused"
+	takenBackOutcome = "taken back"
 )
 
 // notHelped is what the odds of a cause lose when its remedies were carried out and

@@ -43,6 +43,9 @@ type Rung struct {
 	General bool `json:"general,omitempty"`
 }
 
+// couldNot is what is left of the chance of a remedy that could not be carried out when it was tried.
+const couldNot = 0.2
+
 // unlikely is the probability below which a cause gets no rung.
 const unlikely = 0.1
 
@@ -85,6 +88,10 @@ func Build(
 			if m, ok := diagnosis.Tried(f.Explains, facts, timeline)[id]; ok {
 				chance *= max(1-helps, 0.05)
 				why += fmt.Sprintf("; carried out on %s already, and it did not help", m.At.Format("2006-01-02 15:04"))
+			}
+			if m, ok := diagnosis.Failed(facts)[id]; ok {
+				chance *= couldNot
+				why += fmt.Sprintf("; tried on %s, and %s", m.At.Format("2006-01-02 15:04"), m.Outcome)
 			}
 			since := diagnosis.Since(f.Explains, facts, timeline)
 			m, ok := since[id]

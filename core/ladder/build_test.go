@@ -194,3 +194,35 @@ func TestAVolumeIsMendedBeforeItIsChanged(t *testing.T) {
 		t.Errorf("why: %q, %q", rungs[0].Why, rungs[1].Why)
 	}
 }
+
+// A remedy that could not be carried out when it was tried comes after others, and says so; once it was carried out,
+// that is forgotten.
+func TestWhatCouldNotBeDoneIsPassedOver(t *testing.T) {
+	k := remedies(
+		&knowledge.Remedy{ID: "one", Invasive: knowledge.Undoable, Minutes: 1, Helps: 0.9},
+		&knowledge.Remedy{ID: "two", Invasive: knowledge.Undoable, Minutes: 9, Helps: 0.7},
+	)
+	findings := []diagnosis.Finding{{
+		Cause: "a", Title: "A", Explains: knowledge.ExplainsAttempt, Probability: 0.97, Remedies: []string{"one", "two"},
+	}}
+	at := time.Date(2026, 11, 2, 8, 0, 0, 0, time.UTC)
+	for name, c := range map[string]struct {
+		outcomes []string
+		want     string
+	}{
+		"never tried": {nil, "one"}, "refused": {[]string{"refused"}, "two"}, "its proof failed": {[]string{"taken back"}, "two"},
+		"refused, then done": {[]string{"refused", "proven"}, "one"}, "nothing to do": {[]string{"nothing to do"}, "one"},
+	} {
+		facts := &bag.Facts{}
+		for i, o := range c.outcomes {
+			facts.Mended = append(facts.Mended, bag.Mended{At: at.Add(time.Duration(i) * time.Hour), Remedy: "one", Outcome: o})
+		}
+		rungs := ladder.Build(findings, facts, &reading.Timeline{}, k)
+		if rungs[0].Remedy != c.want {
+			t.Errorf("%s: %s comes first, want %s", name, rungs[0].Remedy, c.want)
+		}
+		if c.want == "two" && !strings.Contains(rungs[1].Why, "tried on 2026-11-02 08:00, and "+c.outcomes[0]) {
+			t.Errorf("%s: %s", name, rungs[1].Why)
+		}
+	}
+}

@@ -102,14 +102,14 @@ type PeopleKnower interface {
 
 // A Ground is a machine's disk as an adapter looks at it.
 type Ground struct {
-	Disk     block.Source
-	Table    *layout.Table
-	Volumes  *volumes.Set
-	Contents map[int]layout.Content // by the number of the volume
-	Volume   func(int) fs.FS        // nil for what cannot be read
-	System   int                    // number of the volume that holds the system
-	Firmware []byte                 // the state of the firmware as it is held, where it is
-	ChainAlone bool // no more is asked than by what the machine starts
+	Disk       block.Source
+	Table      *layout.Table
+	Volumes    *volumes.Set
+	Contents   map[int]layout.Content // by the number of the volume
+	Volume     func(int) fs.FS        // nil for what cannot be read
+	System     int                    // number of the volume that holds the system
+	Firmware   []byte                 // the state of the firmware as it is held, where it is
+	ChainAlone bool                   // no more is asked than by what the machine starts
 	// Beside opens a file beside the disk, such as an install medium.
 	Beside func(name string) ([]byte, error)
 }

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
+	"strconv"
 	"strings"
 
 	"diorthos/core/boot"
@@ -226,7 +227,9 @@ func menuLinks(g system.Ground, image *grub.Image, add func(boot.Link) bool) (*g
 	l := boot.Link{Kind: boot.LinkConfig, What: "GRUB's menu"}
 	if at == nil {
 		l.Saw = "GRUB looks for its files on a volume that is not on this disk: " + wanted(image)
-		l.Fault = boot.StoreOtherVolume
+		if l.Fault = boot.StoreOtherVolume; image != nil {
+			l.Fault = boot.CoreOtherVolume
+		}
 		return nil, add(l)
 	}
 	if at.Files == nil {
@@ -287,15 +290,17 @@ func beginOf(volumes []grub.Volume, image *grub.Image) (b grub.Begin, at *grub.V
 			}
 			return withDevice(b, at), at
 		}
-		if part := strings.TrimPrefix(strings.TrimPrefix(device, "hd0"), ","); part != "" {
-			for i := range volumes {
-				_, own, _ := strings.Cut(volumes[i].Device, ",")
-				if own == part || strings.TrimLeft(own, "gptmsdo") == part {
-					at = &volumes[i]
-				}
-			}
-			return withDevice(b, at), at
+		part := strings.TrimPrefix(strings.TrimPrefix(device, "hd0"), ",")
+		if device == "" && image.Part > 0 { // what it was told when it was installed
+			part = strconv.Itoa(image.Part)
 		}
+		for i := range volumes { // without a partition the whole disk is the volume
+			_, own, _ := strings.Cut(volumes[i].Device, ",")
+			if own == part || part != "" && strings.TrimLeft(own, "gptmsdo") == part {
+				at = &volumes[i]
+			}
+		}
+		return withDevice(b, at), at
 	}
 	for i := range volumes {
 		if volumes[i].Files == nil {
@@ -323,5 +328,26 @@ func wanted(image *grub.Image) string {
 	if uuid := volumeIn(image.Config); uuid != "" {
 		return uuid
 	}
+	if strings.HasPrefix(image.Prefix, "()") || !strings.HasPrefix(image.Prefix, "(") {
+		return "it takes the whole disk for one volume"
+	}
 	return image.Prefix
+}
+
+// BootPartition is the partition in whose boot sector the loader lies, where it lies in one; else 0.
+func (n *inner) BootPartition() int {
+	if n.dev == nil {
+		return 0
+	}
+	table, err := layout.Read(n.dev)
+	if err != nil {
+		return 0
+	}
+	first := make([]byte, 512)
+	for _, p := range table.Partitions() {
+		if _, err := n.dev.ReadAt(first, p.Off); err == nil && grub.IsGRUB(first) {
+			return p.Number
+		}
+	}
+	return 0
 }

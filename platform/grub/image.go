@@ -23,6 +23,7 @@ const (
 
 	packedSize   = 0x208 // in the core image
 	unpackedSize = 0x20c
+	ownPart      = 0x21a      // in the core image: the partition of its files, from 0; 0xff for none
 	afterLoader  = 512 + 2848 // where what is packed begins, behind GRUB 2.06's own unpacker
 
 	mostCore     = 2 << 20 // bytes
@@ -46,6 +47,8 @@ type Image struct {
 	Bytes  []byte
 	Config string // the commands that it carries
 	Prefix string // the folder of its files
+	// Part is the number of the partition, from 1, on which its files are where Prefix names none; 0 for the whole disk.
+	Part int
 	// Packed says why what it carries could not be read; nil where it could.
 	Packed error
 }
@@ -99,7 +102,7 @@ func ReadImage(disk io.ReaderAt, first []byte, copy []byte) (*Image, error) {
 		return i, err
 	}
 	i.unpack(len(copy))
-	if i.Packed != nil && len(copy) == 0 {
+	if i.Packed != nil {
 		return i, fmt.Errorf("the core image at sector %d cannot be unpacked: %w", lba, i.Packed)
 	}
 	return i, nil
@@ -141,6 +144,9 @@ func (i *Image) unpack(copied int) {
 	if len(i.Bytes) < unpackedSize+4 {
 		i.Packed = errors.New("it is cut off")
 		return
+	}
+	if n := i.Bytes[ownPart]; n != 0xff {
+		i.Part = int(n) + 1
 	}
 	packed, plain := int(le.Uint32(i.Bytes[packedSize:])), int(le.Uint32(i.Bytes[unpackedSize:]))
 	if packed <= 0 || packed > len(i.Bytes) || plain <= 0 || plain > mostUnpacked {
