@@ -84,7 +84,7 @@ bench: build
 	@scripts/packages.sh bench
 	@scripts/bench.sh
 
-# AGENTS of machines that are not there at one process of the service, for a day of ten minutes.
+# AGENTS of machines that are not there at one process of the service, for a day of five minutes.
 AGENTS ?= 100000
 bench-fleet: build
 	@scripts/packages.sh bench

@@ -42,7 +42,7 @@ type Agent struct {
 	Dial client.Dial // nil for any way to the service
 	// Hardware tells this machine's hardware from another one; nil or empty where it cannot be told, as of an image.
 	Hardware func() string
-	Log  *slog.Logger
+	Log      *slog.Logger
 	// Trace says in short what attempts have left on the machine: when it is another one, and stands still, something
 	// was tried. nil or an empty text where that cannot be told.
 	Trace func() string
@@ -309,7 +309,7 @@ func (a *Agent) signOn(ctx context.Context) error {
 	now := time.Now()
 	on, err := a.service.SignOn(ctx, client.SignOn{
 		Agent: a.keep.Agent, Time: now, Signature: ed25519.Sign(a.keep.Key, client.SignOnText(a.keep.Agent, now)),
-		Hardware:  a.hardware(),
+		Hardware: a.hardware(),
 	})
 	if err == nil {
 		a.until = on.Expires

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"crypto/sha256"
+	_ "embed" // the unit
 	"encoding/hex"
 	"encoding/json"
 	"errors"
@@ -10,7 +11,9 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -25,6 +28,9 @@ import (
 	"diorthos/host"
 	"diorthos/platform"
 )
+
+//go:embed diorthos-agent.service
+var agentUnit string
 
 func agentCommand() *cli.Command {
 	folder := &cli.StringFlag{
@@ -95,6 +101,17 @@ func agentCommand() *cli.Command {
 					"enrolled first.\n\nExample:\n   diorthos agent many .demo/machines",
 				Flags:  append(serviceFlags(), every, notice),
 				Action: manyAgents},
+			{Name: "unit", Usage: "print the unit by which the service manager runs this machine's agent",
+				Description: "Example:\n   diorthos agent unit > /etc/systemd/system/diorthos-agent.service\n" +
+					"   systemctl enable --now diorthos-agent",
+				Action: func(_ context.Context, c *cli.Command) error {
+					program, err := os.Executable()
+					if err != nil {
+						return err
+					}
+					_, err = fmt.Fprint(c.Root().Writer, strings.ReplaceAll(agentUnit, "@PROGRAM@", program))
+					return err
+				}},
 			{Name: "list", Usage: "list the agents that are on",
 				Description: "Example:\n   diorthos agent list", Flags: append(serviceFlags(), jsonFlag()), Action: listAgents},
 			{Name: "end", Usage: "turn an agent off", ArgsUsage: "NUMBER",
@@ -155,6 +172,7 @@ func newAgent(o host.GatherOptions, folder string, log *slog.Logger) *agent.Agen
 	a.Open = func(facts *bag.Facts) (climb.Machine, error) { return machine(facts), nil }
 	a.Record = func() (*climb.Record, error) { return climb.OpenRecord(machine(nil).Record(), a.Machine()) }
 	a.Gather = func(ctx context.Context, path string) (string, error) {
+		defer debug.FreeOSMemory() // what was looked at is large, and then nothing happens for long
 		o := o
 		o.Now, o.Machine = time.Now(), a.Machine()
 		g, err := gatherTo(ctx, path, o)

@@ -31,7 +31,7 @@ insert into attribute_counts (attribute, machines) select a, count(*)
 insert into tries (family, count) values ('debian', %[1]d * 30)`
 
 // BenchmarkCrowd has the agents of DIORTHOS_BENCH_CROWD machines, which are not there, speak to one process of the
-// service: they enrol, wait for orders and hand in what fails, one in a hundred in a day of ten minutes, and then an
+// service: they enrol, wait for orders and hand in what fails, one in a hundred in a day of five minutes, and then an
 // update that some cannot take. It asks for pages meanwhile.
 func BenchmarkCrowd(b *testing.B) {
 	n, err := strconv.Atoi(os.Getenv("DIORTHOS_BENCH_CROWD"))
@@ -74,7 +74,7 @@ func BenchmarkCrowd(b *testing.B) {
 		return v
 	}
 	ctx, stop := context.WithCancel(b.Context())
-	day := 10 * time.Minute
+	day := 5 * time.Minute
 	folder := b.TempDir()
 	if fast, err := os.MkdirTemp("/dev/shm", "diorthos-crowd-"); err == nil { // a hundred thousand machines have as many disks
 		folder = fast
@@ -98,11 +98,11 @@ func BenchmarkCrowd(b *testing.B) {
 	fmt.Printf("  %-44s %.0f a second, %d in %s\n", "agents enrolled", float64(n)/took.Seconds(), n, took.Round(time.Second))
 	before := number("select pg_database_size(current_database())")
 	cases := number("select count(*) from cases")
-	all.Strike(0.5, 0.02)
+	all.Strike(0.02, 0.1)
 	at := pages(b, s, day)
 	fmt.Printf("  %-44s %.0f MiB\n", "memory of the service, at its peak", float64(peakMemory(b, serving)>>20))
 	more := number("select count(*) from cases") - cases
-	fmt.Printf("  %-44s %.0f, %.1f KiB of the database each\n", "cases in a day of ten minutes", more,
+	fmt.Printf("  %-44s %.0f, %.1f KiB of the database each\n", "cases in a day of five minutes", more,
 		(number("select pg_database_size(current_database())")-before)/1024/max(more, 1))
 	fmt.Printf("  %-44s %.0f\n", "that were not read yet", number("select count(*) from cases where state in ('received', 'reading')"))
 	for what, took := range at {

@@ -215,7 +215,7 @@ func (m *machine) live() {
 		m.crowd.Hit.Add(1)
 		m.fails = "beacon-driver (2.4-1)"
 	case alone:
-		m.fails = fmt.Sprintf("%s-tools (1.%d-1)", own[m.random.IntN(len(own))], m.random.IntN(400))
+		m.fails = fmt.Sprintf("%s-%d (1.%d-1)", own[m.random.IntN(len(own))], m.random.IntN(400), m.random.IntN(9))
 	case updated:
 		m.fails = ""
 	default:
