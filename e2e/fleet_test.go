@@ -183,6 +183,12 @@ func TestARepairGoesRoundInWaves(t *testing.T) {
 	if n := strings.Count(audit, "offer "); n < 1 {
 		t.Errorf("the audit does not tell who offered it:\n%s", audit)
 	}
+	wants(t, s.must(0, "knowledge", "learned", "--freeze"), "Frozen since", remedy, "6 of 6")
+	wants(t, s.must(0, "knowledge", "learned", "--reset"), "is forgotten", "No remedy has been tried yet")
+	if r := s.run("knowledge", "learned", "--freeze", "--thaw"); r.status != 2 || !strings.Contains(r.errout, "want one of") {
+		t.Errorf("both at once: %+v", r)
+	}
+	wants(t, s.must(0, "agent", "unit"), "ExecStart="+binary+" agent run --live", "Nice=")
 	desk.press("Take back")
 	until(t, "taken back", func() bool { return rollout().State == "taken back" })
 	if r := rollout(); r.Tally.TakenBack != 5 {

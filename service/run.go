@@ -10,7 +10,6 @@ import (
 	"net/http"
 	"net/netip"
 	"os"
-	"runtime/debug"
 	"sync"
 	"sync/atomic"
 	"syscall"
@@ -79,18 +78,11 @@ func Listen(address string) (net.Listener, error) {
 	return l, nil
 }
 
-// memoryLimit is how much memory the collector lets the process use before it works harder, in bytes, unless the
-// environment says otherwise (GOMEMLIMIT).
-const memoryLimit = 420 << 20
-
 // Run serves until ctx ends. The listener is closed when it returns.
 func Run(ctx context.Context, listener net.Listener, c Config) error {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	defer func() { _ = listener.Close() }()
-	if os.Getenv("GOMEMLIMIT") == "" {
-		debug.SetMemoryLimit(memoryLimit)
-	}
 	address := listener.Addr()
 	switch {
 	case c.TLS != nil:

@@ -16,10 +16,10 @@ const (
 	// told when to ask again.
 	mostWaiting = 2000
 	// askedRate is how many agents a second may ask when more than those that may wait do.
-	askedRate = 500
+	askedRate = 200
 	// soonest and latest bound when an agent is told to ask again.
 	soonest = 30 * time.Second
-	latest  = 5 * time.Minute
+	latest  = 10 * time.Minute
 	// paceEvery is how often the pace is set anew.
 	paceEvery = 10 * time.Second
 	// windowEvery is how often it is looked whether an order may be begun by now that has to wait for its site.
