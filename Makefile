@@ -85,7 +85,7 @@ bench: build
 	@scripts/bench.sh
 
 # AGENTS of machines that are not there at one process of the service, for a day of five minutes.
-AGENTS ?= 100000
+AGENTS ?= 5000
 bench-fleet: build
 	@scripts/packages.sh bench
 	DIORTHOS_BENCH_CROWD=$(AGENTS) go test ./e2e -run - -bench BenchmarkCrowd -benchtime 1x -timeout 3h | grep '^  '
