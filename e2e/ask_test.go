@@ -45,6 +45,7 @@ func TestWordsFromAScreenLeadOn(t *testing.T) {
 	wants(t, p.text(), "The boot volume is full", "9")
 	p.do(
 		chromedp.SendKeys(`section[aria-label="Keep it as a case"] input`, "lerrick-kiosk-7"),
+		chromedp.WaitEnabled(`section[aria-label="Keep it as a case"] button`),
 		chromedp.Click(`section[aria-label="Keep it as a case"] button`),
 	)
 	p.waitText("What was told")

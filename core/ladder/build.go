@@ -130,8 +130,9 @@ func Build(
 }
 
 const (
-	mendVolumes  action.ID = "volume.mend"
-	tablesDiffer           = "tables-differ" // of a file system onto which nothing is written while it is so
+	mendVolumes = action.ID("volume.mend")
+	// tablesDiffer is found of a file system onto which nothing is written while it is so.
+	tablesDiffer = "tables-differ"
 )
 
 // writable has the file systems mended first where nothing can be written onto one that rungs change, and none of
