@@ -34,6 +34,9 @@ func lookAtSignIn(_ *inner, root fs.FS) (list []flaw) {
 	if !there(root, "usr/bin/login") && !there(root, "bin/login") || !isFolder(root, pamFolder) {
 		return nil // nobody signs in at a screen
 	}
+	if !there(root, "var/lib/pam/seen") {
+		return nil // its lists were never made: such a system was unpacked, and not set up
+	}
 	service := pamFolder + "/login"
 	if !there(root, service) {
 		service = pamFolder + "/other"
@@ -225,6 +228,9 @@ func conffileOf(root fs.FS, of bag.Package, name, sum string) (text []byte) {
 
 // lookAtShells looks at what runs once somebody has signed in. Accounts that nobody signs in to have no password.
 func lookAtShells(_ *inner, root fs.FS) (list []flaw) {
+	if !there(root, "usr/bin/login") && !there(root, "bin/login") {
+		return nil // nobody signs in at a screen
+	}
 	passwords := map[string]bool{}
 	for line := range strings.Lines(readText(root, "etc/shadow")) {
 		if f := strings.Split(line, ":"); len(f) > 1 {

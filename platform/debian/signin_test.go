@@ -30,7 +30,8 @@ func TestWhatKeepsPeopleFromSigningInIsTold(t *testing.T) {
 			"Conffiles:\n /etc/login.defs 5afbc06eb5f71fef25170cf3c936a442\n /etc/empty d41d8cd98f00b204e9800998ecf8427e\n" +
 			" /etc/cron.d/beacon 5afbc06eb5f71fef25170cf3c936a442\n /etc/gone 5afbc06eb5f71fef25170cf3c936a442\n" +
 			" /etc/old 5afbc06eb5f71fef25170cf3c936a442 obsolete\n"),
-		"etc/login.defs": file("what a person wrote\n"), "etc/empty": file(""), "etc/cron.d/beacon": file(""),
+		"var/lib/pam/seen": file("unix\n"),
+		"etc/login.defs":   file("what a person wrote\n"), "etc/empty": file(""), "etc/cron.d/beacon": file(""),
 		"etc/old": file(""),
 	}
 	for name, c := range map[string]struct {

@@ -102,11 +102,15 @@ func ReadImage(disk io.ReaderAt, first []byte, copy []byte) (*Image, error) {
 		return i, err
 	}
 	i.unpack(len(copy))
-	if i.Packed != nil {
+	if i.Packed != nil && (len(copy) == 0 || lba >= behindGap) {
 		return i, fmt.Errorf("the core image at sector %d cannot be unpacked: %w", lba, i.Packed)
 	}
 	return i, nil
 }
+
+// behindGap is the sector from which on what lies there can be a file: a copy of the core image vouches for it only
+// where it cannot be these very blocks.
+const behindGap = 2048
 
 // mayDiffer is how many bytes of a core image grub-install writes for the place where it lies.
 const mayDiffer = 64
