@@ -70,7 +70,11 @@ func agentCommand() *cli.Command {
 				Flags: []cli.Flag{folder, &cli.StringFlag{Name: "url", Usage: "of the service", Required: true},
 					&cli.StringFlag{Name: "code", Usage: "that was made for this machine", Required: true}},
 				Action: func(ctx context.Context, c *cli.Command) error {
-					machine, err := (&agent.Agent{Folder: c.String("folder"), Hardware: host.Hardware}).Enrol(ctx, c.String("url"), c.String("code"))
+					machine, err := (&agent.Agent{Folder: c.String("folder"), Hardware: host.Hardware}).Enrol(
+						ctx,
+						c.String("url"),
+						c.String("code"),
+					)
 					if err != nil {
 						return err
 					}

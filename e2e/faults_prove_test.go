@@ -41,6 +41,7 @@ type faultRun struct {
 	dsn       string // through the line
 	processes [3]*faultProcess
 	token     string
+	end       func() // ends all processes
 
 	kills, restarts, cuts, fills atomic.Int64
 	taken                        sync.Map // digest → acknowledged
@@ -362,20 +363,7 @@ func TestFaultsLoseNothing(t *testing.T) {
 	seed := uint64(time.Now().UnixNano())
 	t.Logf("seed %d, for %s", seed, length)
 	f := newFaultRun(t)
-	logs, err := os.Create(filepath.Join(os.TempDir(), "diorthos-faults.log"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer func() { _ = logs.Close() }()
-	serving, end := context.WithCancel(t.Context())
-	var processes sync.WaitGroup
-	for _, p := range f.processes {
-		processes.Go(func() { f.keep(serving, p, logs) })
-	}
-	defer func() { end(); processes.Wait() }()
-	for _, p := range f.processes {
-		f.answers(p, time.Minute)
-	}
+	f.serve("diorthos-faults.log")
 	f.load(length, seed)
 	// Quiet now: what was begun is brought to its end.
 	for _, p := range f.processes {
@@ -385,6 +373,26 @@ func TestFaultsLoseNothing(t *testing.T) {
 	f.allRead(5 * time.Minute)
 	settled := time.Since(calm)
 	f.judge(settled)
+}
+
+// serve has all processes run until the test ends, and write to a log in the folder for temporary files.
+func (f *faultRun) serve(name string) (until context.Context, running *sync.WaitGroup, logs *os.File) {
+	f.t.Helper()
+	logs, err := os.Create(filepath.Join(os.TempDir(), name))
+	if err != nil {
+		f.t.Fatal(err)
+	}
+	until, end := context.WithCancel(f.t.Context())
+	running = &sync.WaitGroup{}
+	f.end = func() { end(); running.Wait() }
+	f.t.Cleanup(func() { f.end(); _ = logs.Close() })
+	for _, p := range f.processes {
+		running.Go(func() { f.keep(until, p, logs) })
+	}
+	for _, p := range f.processes {
+		f.answers(p, time.Minute)
+	}
+	return until, running, logs
 }
 
 // load hands bags in while things fail.

@@ -171,20 +171,7 @@ func TestAFleetIsMendedWhileEverythingFails(t *testing.T) {
 	seed := uint64(time.Now().UnixNano())
 	t.Logf("seed %d, %d machines", seed, n)
 	f := newFleetRun(t, n)
-	logs, err := os.Create(filepath.Join(os.TempDir(), "diorthos-fleet.log"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer func() { _ = logs.Close() }()
-	serving, end := context.WithCancel(t.Context())
-	var processes sync.WaitGroup
-	defer func() { end(); processes.Wait() }()
-	for _, p := range f.processes {
-		processes.Go(func() { f.keep(serving, p, logs) })
-	}
-	for _, p := range f.processes {
-		f.answers(p, time.Minute)
-	}
+	serving, processes, logs := f.serve("diorthos-fleet.log")
 	for i := range f.agents {
 		processes.Go(func() { f.keepAgents(serving, i, logs) })
 	}
@@ -252,8 +239,7 @@ func TestAFleetIsMendedWhileEverythingFails(t *testing.T) {
 		return nil
 	})
 	f.allRead(3 * time.Minute)
-	end()
-	processes.Wait()
+	f.end()
 	f.account(len(proven))
 }
 

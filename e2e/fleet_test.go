@@ -185,7 +185,8 @@ func TestARepairGoesRoundInWaves(t *testing.T) {
 	}
 	wants(t, s.must(0, "knowledge", "learned", "--freeze"), "Frozen since", remedy, "6 of 6")
 	wants(t, s.must(0, "knowledge", "learned", "--reset"), "is forgotten", "No remedy has been tried yet")
-	if r := s.run("knowledge", "learned", "--freeze", "--thaw"); r.status != 2 || !strings.Contains(r.errout, "want one of") {
+	if r := s.run("knowledge", "learned", "--freeze", "--thaw"); r.status != 2 ||
+		!strings.Contains(r.errout, "want one of") {
 		t.Errorf("both at once: %+v", r)
 	}
 	wants(t, s.must(0, "agent", "unit"), "ExecStart="+binary+" agent run --live", "Nice=")

@@ -77,6 +77,14 @@ func BenchmarkLists(b *testing.B) {
 }
 
 func (s *stage) fetch(b *testing.B, path string) {
+	if status, text := s.ask(b, path); status != http.StatusOK {
+		b.Fatalf("%s: %d %s", path, status, text)
+	}
+}
+
+// ask gets a page whole.
+func (s *stage) ask(b *testing.B, path string) (status int, text []byte) {
+	b.Helper()
 	req, err := http.NewRequest(http.MethodGet, s.url+path, nil)
 	if err != nil {
 		b.Fatal(err)
@@ -86,9 +94,10 @@ func (s *stage) fetch(b *testing.B, path string) {
 	if err != nil {
 		b.Fatal(err)
 	}
-	text, err := io.ReadAll(resp.Body)
+	text, err = io.ReadAll(resp.Body)
 	_ = resp.Body.Close()
-	if err != nil || resp.StatusCode != http.StatusOK {
-		b.Fatalf("%s: %d %s %v", path, resp.StatusCode, text, err)
+	if err != nil {
+		b.Fatalf("%s: %v", path, err)
 	}
+	return resp.StatusCode, text
 }

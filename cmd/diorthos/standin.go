@@ -99,8 +99,8 @@ func standinCommand() *cli.Command {
 				Action:      serveVendor,
 			},
 			{Name: "fleet", Usage: "agents of many machines that are not there, which fail now and then",
-				Description: "They speak to a service as real agents do. What they do is printed every ten seconds, until Ctrl-C.\n" +
-					"Once enrolled they are so for the next time as well.\n\n" +
+				Description: "They speak to a service as real agents do. What they do is printed every ten seconds, until\n" +
+					"Ctrl-C. Once enrolled they are so for the next time as well.\n\n" +
 					"Example:\n   diorthos standin fleet --machines 500 --day 5m --outbreak 0.3 --hit-rate 0.05",
 				Flags: append(commands.ServiceFlags(), seed(),
 					&cli.IntFlag{Name: "machines", Usage: "how many", Value: 100},

@@ -182,8 +182,8 @@ func Since(explains string, facts *bag.Facts, timeline *reading.Timeline) map[st
 	return list
 }
 
-// What climbs call a remedy that was carried out, a step by hand that did not help, and a remedy that a guard refused or
-// whose proof failed.
+// What climbs call a remedy that was carried out, a step by hand that did not help, and a remedy that a guard refused
+// or whose proof failed.
 const (
 	provenOutcome    = "proven"
 	notHelpedOutcome = "not helped"

@@ -35,7 +35,8 @@ var looks = []look{
 	lookAtFolders, lookAtLinks, lookAtMarks, lookAtAccounts, lookAtAccountLocks, lookAtLocks, lookAtFormat,
 	lookAtStatus, lookAtAvailable, lookAtUpdates,
 	lookAtFileLists, lookAtScripts, lookAtOverrides, lookAtDiversions, lookAtTriggers, lookAtAlternatives, lookAtDebconf,
-	lookAtDownloads, lookAtLists, lookAtSources, lookAtPreload, lookAtPrograms, lookAtConffiles, lookAtSignIn, lookAtShells,
+	lookAtDownloads, lookAtLists, lookAtSources, lookAtPreload, lookAtPrograms,
+	lookAtConffiles, lookAtSignIn, lookAtShells,
 }
 
 // flaws lists what is not as it has to be.

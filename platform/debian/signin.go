@@ -244,7 +244,8 @@ func lookAtShells(_ *inner, root fs.FS) (list []flaw) {
 		}
 		if shell := strings.TrimPrefix(f[6], "/"); !runnable(root, shell) {
 			list = append(list, flaw{StateFault: bag.StateFault{
-				File: "etc/passwd", Text: fmt.Sprintf("%s cannot sign in: its shell %s is not there, or may not be run", f[0], f[6]),
+				File: "etc/passwd",
+				Text: fmt.Sprintf("%s cannot sign in: its shell %s is not there, or may not be run", f[0], f[6]),
 			}})
 		}
 	}

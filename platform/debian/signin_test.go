@@ -34,25 +34,35 @@ func TestWhatKeepsPeopleFromSigningInIsTold(t *testing.T) {
 		"etc/login.defs":   file("what a person wrote\n"), "etc/empty": file(""), "etc/cron.d/beacon": file(""),
 		"etc/old": file(""),
 	}
+	const auth, account = "etc/pam.d/common-auth", "etc/pam.d/common-account"
+	put := func(name, text string) func(fstest.MapFS) { return func(m fstest.MapFS) { m[name] = file(text) } }
+	gone := func(names ...string) func(fstest.MapFS) {
+		return func(m fstest.MapFS) {
+			for _, name := range names {
+				delete(m, name)
+			}
+		}
+	}
 	for name, c := range map[string]struct {
 		change func(fstest.MapFS)
 		file   string // of the flaw; none where nothing is one
 		says   string
 		tool   bool // it can be made anew
 	}{
-		"sound":                {func(fstest.MapFS) {}, "", "", false},
-		"the service is gone":  {func(m fstest.MapFS) { delete(m, "etc/pam.d/login") }, "", "", false}, // other stands in
-		"both are gone":        {func(m fstest.MapFS) { delete(m, "etc/pam.d/login"); delete(m, "etc/pam.d/other") }, "etc/pam.d/other", "not there", false},
-		"the list is empty":    {func(m fstest.MapFS) { m["etc/pam.d/common-auth"] = file("") }, "etc/pam.d/common-auth", "empty", true},
-		"all is a remark":      {func(m fstest.MapFS) { m["etc/pam.d/common-account"] = file("# none\n") }, "etc/pam.d/common-account", "names no module", true},
-		"the list is zeros":    {func(m fstest.MapFS) { m["etc/pam.d/common-auth"] = file("\x00\x00\x00") }, "etc/pam.d/common-auth", "zeros", true},
-		"the list is gone":     {func(m fstest.MapFS) { delete(m, "etc/pam.d/common-account") }, "etc/pam.d/common-account", "includes it", true},
-		"a module is gone":     {func(m fstest.MapFS) { delete(m, "usr/lib/x86_64-linux-gnu/security/pam_unix.so") }, "etc/pam.d/common-auth", "pam_unix.so, which", true},
-		"the shell is gone":    {func(m fstest.MapFS) { delete(m, "usr/bin/bash") }, "etc/passwd", "root cannot sign in", false},
-		"nobody may run it":    {func(m fstest.MapFS) { m["usr/bin/bash"] = &fstest.MapFile{Data: []byte("x"), Mode: 0o644} }, "etc/passwd", "may not be run", false},
-		"a file is zeros":      {func(m fstest.MapFS) { m["etc/login.defs"] = file("\x00\x00") }, "etc/login.defs", "full of zeros", false},
-		"a file is empty":      {func(m fstest.MapFS) { m["etc/login.defs"] = file("") }, "etc/login.defs", "it is empty", false},
-		"no sign-in at screen": {func(m fstest.MapFS) { delete(m, "usr/bin/login"); m["etc/pam.d/common-auth"] = file("") }, "", "", false},
+		"sound":                {gone(), "", "", false},
+		"the service is gone":  {gone("etc/pam.d/login"), "", "", false}, // other stands in
+		"both are gone":        {gone("etc/pam.d/login", "etc/pam.d/other"), "etc/pam.d/other", "not there", false},
+		"the list is empty":    {put(auth, ""), auth, "empty", true},
+		"all is a remark":      {put(account, "# none\n"), account, "names no module", true},
+		"the list is zeros":    {put(auth, "\x00\x00\x00"), auth, "zeros", true},
+		"the list is gone":     {gone(account), account, "includes it", true},
+		"never set up":         {gone(account, "var/lib/pam/seen"), "", "", false},
+		"a module is gone":     {gone("usr/lib/x86_64-linux-gnu/security/pam_unix.so"), auth, "pam_unix.so, which", true},
+		"the shell is gone":    {gone("usr/bin/bash"), "etc/passwd", "root cannot sign in", false},
+		"nobody may run it":    {put("usr/bin/bash", "x"), "etc/passwd", "may not be run", false},
+		"a file is zeros":      {put("etc/login.defs", "\x00\x00"), "etc/login.defs", "full of zeros", false},
+		"a file is empty":      {put("etc/login.defs", ""), "etc/login.defs", "it is empty", false},
+		"no sign-in at screen": {gone("usr/bin/login", auth, "usr/bin/bash"), "", "", false},
 	} {
 		root := maps.Clone(sound)
 		c.change(root)

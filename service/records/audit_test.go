@@ -33,6 +33,12 @@ func TestManyNotesAtOnceAreOneChain(t *testing.T) {
 	all.Wait()
 	after, err := s.CheckAudit(t.Context())
 	if err != nil || after.Problem != "" || after.Entries != before.Entries+n-1 || refused.Load() != 1 {
-		t.Errorf("the chain: %+v, %v; before it had %d entries, and %d were refused", after, err, before.Entries, refused.Load())
+		t.Errorf(
+			"the chain: %+v, %v; before it had %d entries, and %d were refused",
+			after,
+			err,
+			before.Entries,
+			refused.Load(),
+		)
 	}
 }
