@@ -72,6 +72,8 @@ type kept struct {
 	// Done are orders that were carried out, with how they ended: an order that is given twice
 	// is done once.
 	Done map[int64]client.OrderReport `json:"done"`
+	// Busy means that the agent itself is changing the machine.
+	Busy bool `json:"busy,omitempty"`
 	// Begun is the order that is being carried out; 0 for none.
 	Begun int64 `json:"begun,omitempty"`
 	// Untold are runs of which the service does not know yet how they ended.

@@ -22,6 +22,9 @@ func (a *Agent) hold(ctx context.Context, want []string) error {
 	if a.Trace != nil {
 		trace = a.Trace()
 	}
+	if err := a.busy(); err != nil {
+		return err
+	}
 	held := map[string]string{}
 	for _, what := range want {
 		if problem, known := a.keep.Held[what]; known && problem == "" {
@@ -41,7 +44,7 @@ func (a *Agent) hold(ctx context.Context, want []string) error {
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
-	a.keep.Held = held
+	a.keep.Held, a.keep.Busy = held, false
 	if trace != "" && trace == a.keep.Trace { // what this has changed was not tried by anybody
 		a.keep.Trace = a.Trace()
 	}

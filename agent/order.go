@@ -28,12 +28,20 @@ func away(err error) bool {
 	return err != nil
 }
 
-// asked marks an error of the service as one that comes of its being away, if it is.
+// asked marks an error of the service, before anything was changed: it is away, or refuses, as when somebody else is at
+// work on the case.
 func asked(err error) error {
 	if away(err) {
 		return fmt.Errorf("%w: %w", errAway, err)
 	}
-	return err
+	return fmt.Errorf("%w: %w", climb.ErrBlocked, err)
+}
+
+// busy notes, durably, that the agent is about to change the machine: only what it began itself is taken back by it when
+// that was cut off.
+func (a *Agent) busy() error {
+	a.keep.Busy = true
+	return a.save()
 }
 
 // carryOut does what an order says, if it is one that may be carried out, and says how it ended.
@@ -52,6 +60,9 @@ func (a *Agent) carryOut(ctx context.Context, sent *client.AgentOrder) error {
 	}
 	a.Log.Info("order", "machine", o.Machine, "case", o.Case, "remedy", o.Remedy, "back", o.Back, "approved", o.Approved)
 	report := client.OrderReport{State: client.OrderProven}
+	if err := a.busy(); err != nil {
+		return err
+	}
 	if o.Back {
 		report.State = client.OrderTakenBack
 		err = a.takeBack(ctx, o)
@@ -61,8 +72,9 @@ func (a *Agent) carryOut(ctx context.Context, sent *client.AgentOrder) error {
 	if ctx.Err() != nil {
 		return ctx.Err() // it goes on after the restart
 	}
-	if errors.Is(err, errAway) {
-		return err // nothing was begun
+	if errors.Is(err, errAway) { // nothing was begun
+		a.keep.Busy = false
+		return errors.Join(err, a.save())
 	}
 	if err != nil {
 		report.State, report.Problem = client.OrderFailed, err.Error()
@@ -74,11 +86,12 @@ func (a *Agent) carryOut(ctx context.Context, sent *client.AgentOrder) error {
 	return a.ended(ctx, o.ID, report)
 }
 
-// settle takes back what was cut off in the middle when the agent, or the machine, stopped: what is to be done is then
-// done anew from its beginning. Where it cannot be taken back the machine is left as it is: it is still looked at, and
-// whatever would change it is refused.
+// settle takes back what the agent was doing when it, or the machine, was stopped in the middle: what is to be done is
+// then done anew from its beginning. What a person began is that person's to go on with. Where it cannot be taken back the
+// machine is left as it is: it is still looked at, and whatever would change it is refused.
 func (a *Agent) settle(ctx context.Context) {
-	if a.settled {
+	if a.settled || !a.keep.Busy {
+		a.settled = true
 		return
 	}
 	record, err := a.Record()
@@ -95,12 +108,17 @@ func (a *Agent) settle(ctx context.Context) {
 	}
 	if err != nil {
 		a.Log.Error("what was cut off cannot be taken back", "machine", a.keep.Machine, "error", err)
+		return
+	}
+	a.keep.Busy = false
+	if err := a.save(); err != nil {
+		a.Log.Error("it cannot be noted that nothing is half-done", "machine", a.keep.Machine, "error", err)
 	}
 }
 
 // ended notes how an order ended before anybody is told of it.
 func (a *Agent) ended(ctx context.Context, id int64, r client.OrderReport) error {
-	a.keep.Done[id] = r
+	a.keep.Done[id], a.keep.Busy = r, false
 	if a.keep.Begun == id {
 		a.keep.Begun = 0
 	}

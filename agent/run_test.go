@@ -1,6 +1,7 @@
 package agent
 
 import (
+	"bytes"
 	"context"
 	"crypto/ed25519"
 	"encoding/json"
@@ -145,11 +146,26 @@ func TestWhatWasTriedIsNoticedAndHandedInOnce(t *testing.T) {
 	if err := errors.Join(err, record.Close()); err != nil {
 		t.Fatal(err)
 	}
-	end = begin()
-	wants("started again, and nothing was tried", "well", "failed", "failed again")
-	end()
-	if fmt.Sprint(undone) != "[cut.journal]" {
-		t.Errorf("cut off before it was started again, and taken back: %v", undone)
+	for _, own := range []bool{false, true} { // what was cut off is a person's work, or its own
+		want := "[]"
+		if own {
+			want = "[cut.journal]"
+			kept := filepath.Join(folder, keptName)
+			raw, err := os.ReadFile(kept)
+			if err == nil {
+				err = os.WriteFile(kept, bytes.Replace(raw, []byte("{"), []byte(`{"busy": true, `), 1), 0o600)
+			}
+			if err != nil {
+				t.Fatal(err)
+			}
+		}
+		undone = []string{}
+		end = begin()
+		wants("started again, and nothing was tried", "well", "failed", "failed again")
+		end()
+		if fmt.Sprint(undone) != want {
+			t.Errorf("work that was cut off, its own %v: taken back %v, want %s", own, undone, want)
+		}
 	}
 	if left, _ := filepath.Glob(filepath.Join(folder, "outbox*")); len(left) != 0 {
 		t.Errorf("left in the outbox: %v", left)
@@ -167,5 +183,8 @@ func TestWhatIsTriedAgain(t *testing.T) {
 	}
 	if !away(fmt.Errorf("no route: %w", io.ErrUnexpectedEOF)) || away(nil) {
 		t.Error("no answer at all is tried again, and an answer is not")
+	}
+	if err := asked(&client.Problem{Status: 409}); !errors.Is(err, climb.ErrBlocked) || errors.Is(err, errAway) {
+		t.Errorf("somebody else is at work: %v", err)
 	}
 }
