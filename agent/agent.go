@@ -89,7 +89,10 @@ type kept struct {
 	Held map[string]string `json:"held,omitempty"`
 }
 
-const keptName = "agent.json"
+const (
+	keptName  = "agent.json"
+	bagSuffix = ".bag.tar.gz"
+)
 
 // ErrNotEnrolled means that the agent is not known to a service yet.
 var ErrNotEnrolled = errors.New("this agent is not enrolled: diorthos agent enrol --url … --code …")
@@ -322,7 +325,7 @@ func (a *Agent) signOn(ctx context.Context) error {
 // handIn gathers and hands in what differs from what was handed in last. A bag that cannot be
 // handed in stays in the folder, and is tried again first.
 func (a *Agent) handIn(ctx context.Context) error {
-	path, trace := filepath.Join(a.Folder, "outbox.bag.tar.gz"), ""
+	path, trace := filepath.Join(a.Folder, "outbox"+bagSuffix), ""
 	if a.Trace != nil {
 		trace = a.Trace()
 	}
@@ -371,7 +374,15 @@ func (a *Agent) submit(ctx context.Context, path string) error {
 		return errors.Join(err, f.Close())
 	}
 	accepted, err := a.service.Submit(ctx, f, info.Size())
-	if err = errors.Join(err, f.Close()); err != nil {
+	if closed := f.Close(); err == nil {
+		err = closed
+	}
+	if err != nil && !away(err) { // it would be refused again, and keep what comes after it from being handed in
+		kept := strings.TrimSuffix(path, bagSuffix) + ".refused" + bagSuffix
+		a.Log.Error("a bag is refused, and kept", "machine", a.keep.Machine, "error", err, "bag", kept)
+		return os.Rename(path, kept)
+	}
+	if err != nil {
 		return err
 	}
 	a.Log.Info("handed in", "machine", a.keep.Machine, "case", accepted.Number)

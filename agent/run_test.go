@@ -13,6 +13,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -51,6 +52,12 @@ func (d *desk) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		raw, _ := io.ReadAll(r.Body)
 		if d.away {
 			w.WriteHeader(http.StatusServiceUnavailable)
+			return
+		}
+		if string(raw) == "no bag" {
+			w.Header().Set("Content-Type", "application/problem+json")
+			w.WriteHeader(http.StatusUnprocessableEntity)
+			_, _ = w.Write([]byte(`{"status": 422, "title": "not a bag"}`))
 			return
 		}
 		d.taken = append(d.taken, string(raw))
@@ -128,6 +135,8 @@ func TestWhatWasTriedIsNoticedAndHandedInOnce(t *testing.T) {
 	wants("at first", "well")
 	set("b", "well")
 	wants("something was tried that left all as it was", "well")
+	set("n", "no bag")
+	wants("one is refused", "well")
 	set("c", "failed")
 	wants("something failed", "well", "failed")
 	end()
@@ -167,7 +176,7 @@ func TestWhatWasTriedIsNoticedAndHandedInOnce(t *testing.T) {
 			t.Errorf("work that was cut off, its own %v: taken back %v, want %s", own, undone, want)
 		}
 	}
-	if left, _ := filepath.Glob(filepath.Join(folder, "outbox*")); len(left) != 0 {
+	if left, _ := filepath.Glob(filepath.Join(folder, "outbox*")); len(left) != 1 || !strings.Contains(left[0], "refused") {
 		t.Errorf("left in the outbox: %v", left)
 	}
 }
