@@ -1,7 +1,13 @@
 package e2e
 
 import (
+	"bytes"
 	"context"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -74,6 +80,11 @@ func (p *page) holds(script string) bool {
 
 func (p *page) waitText(text string) {
 	p.t.Helper()
+	defer func() {
+		if p.t.Failed() {
+			p.t.Logf("the page says:\n%s", p.text())
+		}
+	}()
 	within(p.t, time.Minute, "the page says "+text, func() bool { return strings.Contains(p.text(), text) })
 }
 
@@ -216,6 +227,53 @@ func TestConsoleKeepsTheDocketWhileTheServiceIsAway(t *testing.T) {
 	p.do(chromedp.Navigate(s.url+"/machines"), chromedp.WaitVisible("#token"))
 	if strings.Contains(p.text(), "tern-1") {
 		t.Error("who is signed out still sees the machines")
+	}
+}
+
+// A page whose first fetch was answered before a change, and came after it was told,
+// fetches again: nothing stale stays on the screen.
+func TestConsoleShowsWhatChangedWhileItWasFetching(t *testing.T) {
+	s := newStage(t, bag.DefaultLimits)
+	s.must(0, "submit", evidence(t, "tern-1", int64(len(fullVolume)), strings.NewReader(fullVolume)))
+	service, err := url.Parse(s.url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	cases := []struct{ page, path, to, says string }{
+		{"/cases/1", "/api/v1/cases/1", "--close", "✓ closed by Ragna Holm: as it should be"},
+		{"/", "/api/v1/cases", "--reopen", "●open"},
+	}
+	answered, held := make(chan string, 8), map[string]chan struct{}{}
+	for _, c := range cases {
+		held[c.path] = make(chan struct{})
+	}
+	slow := httputil.NewSingleHostReverseProxy(service)
+	slow.FlushInterval = -1 // each event at once
+	slow.ModifyResponse = func(r *http.Response) error {
+		let := held[r.Request.URL.Path]
+		if let == nil || r.StatusCode != http.StatusOK {
+			return nil
+		}
+		raw, err := io.ReadAll(r.Body)
+		r.Body = io.NopCloser(bytes.NewReader(raw))
+		answered <- r.Request.URL.Path
+		<-let
+		return err
+	}
+	front := httptest.NewServer(slow)
+	t.Cleanup(front.Close)
+	p := openPage(t)
+	p.do(chromedp.Navigate(front.URL+cases[0].page), chromedp.WaitVisible("#token"), chromedp.SendKeys("#token", s.token+"\r"))
+	for i, c := range cases {
+		if i > 0 {
+			p.do(chromedp.Navigate(front.URL + c.page))
+		}
+		for path := ""; path != c.path; path = <-answered { // the page before asks too
+		}
+		s.must(0, "case", "1", c.to, "--note", "as it should be")
+		time.Sleep(time.Second) // the page is told, and has nothing yet
+		close(held[c.path])
+		p.waitText(c.says)
 	}
 }
 

@@ -1,6 +1,7 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useCallback } from 'react'
 
+import { anew } from '../../api/anew'
 import { api, ask, type Case, type CaseDetail } from '../../api/client'
 import { useLive } from '../../api/live'
 
@@ -11,11 +12,11 @@ export function useCase(number: number) {
     (changed: Case) => {
       const known = queries.getQueryData<CaseDetail>(['case', number])
       queries.setQueryData<CaseDetail>(['case', number], (old) => old && { ...old, ...changed, progress: changed.progress })
-      if (known?.updated !== changed.updated) void queries.invalidateQueries({ queryKey: ['case', number] })
+      if (known?.updated !== changed.updated) void anew(queries, ['case', number])
     },
     [queries, number],
   )
-  const missed = useCallback(() => void queries.invalidateQueries({ queryKey: ['case', number] }), [queries, number])
+  const missed = useCallback(() => void anew(queries, ['case', number]), [queries, number])
   const connected = useLive(`/api/v1/cases/${number}/live`, seen, missed)
   const detail = useQuery({
     queryKey: ['case', number],

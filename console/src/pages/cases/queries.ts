@@ -1,6 +1,7 @@
 import { useInfiniteQuery, useQueryClient } from '@tanstack/react-query'
 import { useCallback, useRef } from 'react'
 
+import { anew } from '../../api/anew'
 import { api, ask, type Case } from '../../api/client'
 import { useLive } from '../../api/live'
 
@@ -14,8 +15,11 @@ export function useCases(filter: Filter) {
   const queries = useQueryClient()
   const timer = useRef<number>(undefined)
   const changed = useCallback(() => {
-    window.clearTimeout(timer.current) // many changes at once renew the list once
-    timer.current = window.setTimeout(() => void queries.invalidateQueries({ queryKey: ['cases'] }), 150)
+    // Many changes at once renew the list once; changes without end renew it all the same.
+    timer.current ??= window.setTimeout(() => {
+      timer.current = undefined
+      void anew(queries, ['cases'])
+    }, 150)
   }, [queries])
   const connected = useLive('/api/v1/live', changed, changed)
   const list = useInfiniteQuery({
