@@ -33,7 +33,7 @@ func Run(ctx context.Context, args []string, in io.Reader, out, problems io.Writ
 	app := &cli.Command{
 		Name: "diorthos", Usage: "find out why an install, upgrade or update failed, and put it right", Version: Version,
 		Description: "Local commands (read, code, gather, ready, layout, boot, store, upkeep, media, knowledge) need\n" +
-			"no service. The others find it by --url and --token, or by DIORTHOS_URL and DIORTHOS_TOKEN.\n\n" +
+			"no service. The others find it by --url and --token, by DIORTHOS_URL and DIORTHOS_TOKEN, or \"diorthos sign-in\".\n\n" +
 			"Exit status: 0 fine, 1 found something wrong, 2 could not do it.",
 		Reader: in, Writer: out, ErrWriter: problems,
 		Commands: append([]*cli.Command{
@@ -60,6 +60,8 @@ func Run(ctx context.Context, args []string, in io.Reader, out, problems io.Writ
 			climbCommand(),
 			rehearseCommand(),
 			undoCommand(),
+			signInCommand(),
+			signOutCommand(),
 			peopleCommand(),
 			auditCommand(),
 			knowledgeCommand(),
@@ -152,20 +154,36 @@ func writeJSON(c *cli.Command, v any) (bool, error) {
 
 func serviceFlags() []cli.Flag {
 	return []cli.Flag{
+		urlFlag(),
 		&cli.StringFlag{
-			Name:    "url",
-			Usage:   "address of the service",
-			Value:   "http://127.0.0.1:7420",
-			Sources: cli.EnvVars("DIORTHOS_URL"),
+			Name: "token", Usage: "your token at the service, instead of that of \"diorthos sign-in\"",
+			Sources: cli.EnvVars("DIORTHOS_TOKEN"),
 		},
-		&cli.StringFlag{Name: "token", Usage: "your token at the service", Sources: cli.EnvVars("DIORTHOS_TOKEN")},
+	}
+}
+
+func urlFlag() cli.Flag {
+	return &cli.StringFlag{
+		Name:    "url",
+		Usage:   "address of the service",
+		Value:   "http://127.0.0.1:7420",
+		Sources: cli.EnvVars("DIORTHOS_URL"),
 	}
 }
 
 // ServiceFlags are for commands of another package that speak to a service.
 func ServiceFlags() []cli.Flag { return serviceFlags() }
 
-func service(c *cli.Command) *client.Client { return client.New(c.String("url"), c.String("token")) }
+// service is the service that is meant, spoken to with the token that was given, or that a sign-in left.
+func service(c *cli.Command) *client.Client { return client.New(c.String("url"), tokenOf(c)) }
+
+func tokenOf(c *cli.Command) string {
+	if token := c.String("token"); token != "" {
+		return token
+	}
+	kept, _ := keptTokens() // a file that cannot be read is as none: the service says what to do
+	return kept[place(c.String("url"))].Token
+}
 
 // loadKnowledge reads the shipped knowledge and the site's own, from the
 // folders that DIORTHOS_KNOWLEDGE lists.

@@ -141,7 +141,7 @@ func noteUndone(j *block.Journal, journal string, before block.State) (err error
 // taken back. Without a token there is nobody to tell.
 func tellUndone(ctx context.Context, c *cli.Command, j *block.Journal, before block.State) error {
 	h := j.Head()
-	if h.Case <= 0 || c.String("token") == "" || j.State() != block.Undone || before == block.Undone {
+	if h.Case <= 0 || tokenOf(c) == "" || j.State() != block.Undone || before == block.Undone {
 		return nil
 	}
 	s := service(c)

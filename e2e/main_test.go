@@ -83,7 +83,7 @@ type stage struct {
 var stages atomic.Int32
 
 // newStage serves from within the test on a fresh database.
-func newStage(t testing.TB, limits bag.Limits) *stage {
+func newStage(t testing.TB, limits bag.Limits, more ...func(*service.Config)) *stage {
 	t.Helper()
 	s := prepare(t)
 	listener, err := service.Listen("127.0.0.1:0")
@@ -100,6 +100,9 @@ func newStage(t testing.TB, limits bag.Limits) *stage {
 		Limits:    limits,
 		Log:       slog.New(slog.NewTextHandler(io.Discard, nil)),
 		Ready:     func(a string) { ready <- a },
+	}
+	for _, m := range more {
+		m(&conf)
 	}
 	go func() { ended <- service.Run(ctx, listener, conf) }()
 	t.Cleanup(func() {

@@ -113,6 +113,7 @@ func (a *API) routes(api huma.API) {
 	a.spec = api.OpenAPI()
 	a.sessionRoutes(api)
 	a.signOnRoutes(api)
+	a.deviceRoutes(api)
 	a.enrolRoutes(api)
 	signedIn := huma.NewGroup(api)
 	signedIn.UseMiddleware(a.signIn(api))

@@ -159,20 +159,13 @@ type signInRequest struct {
 	}
 }
 
-// Someone is who is signed in.
-type Someone struct {
-	Name  string      `json:"name"`
-	Role  client.Role `json:"role"`
-	Sites []string    `json:"sites" doc:"Only machines of these; none named: of all"`
-}
-
-func someone(i *records.Identity) Someone {
-	return Someone{Name: i.Name, Role: i.Role, Sites: append([]string{}, i.Sites...)}
+func someone(i *records.Identity) client.Someone {
+	return client.Someone{Name: i.Name, Role: i.Role, Sites: append([]string{}, i.Sites...)}
 }
 
 type sessionAnswer struct {
 	SetCookie http.Cookie `header:"Set-Cookie"`
-	Body      Someone
+	Body      client.Someone
 }
 
 func (a *API) sessionRoutes(api huma.API) {
@@ -217,24 +210,30 @@ func (a *API) sessionRoutes(api huma.API) {
 		Middlewares: huma.Middlewares{a.signIn(api)},
 		Security:    []map[string][]string{{"token": {}}, {"cookie": {}}},
 	},
-		func(ctx context.Context, _ *struct{}) (*struct{ Body Someone }, error) {
-			return &struct{ Body Someone }{someone(identity(ctx))}, nil
+		func(ctx context.Context, _ *struct{}) (*struct{ Body client.Someone }, error) {
+			return &struct{ Body client.Someone }{someone(identity(ctx))}, nil
 		})
 	huma.Register(api, huma.Operation{
 		OperationID: "sign-out",
 		Method:      http.MethodDelete,
 		Path:        "/api/v1/session",
-		Summary:     "Sign out",
+		Summary:     "Sign out: end the session, or the token that a program was given at a sign-in",
 		Tags:        []string{"session"},
 	},
 		func(ctx context.Context, in *struct {
 			Plain  string `cookie:"diorthos_session"`
 			Secure string `cookie:"__Host-diorthos_session"`
+			Token  string `header:"Authorization"`
 		}) (*struct {
 			SetCookie http.Cookie `header:"Set-Cookie"`
 		}, error) {
 			if err := a.Store.DropSession(ctx, cmp.Or(in.Secure, in.Plain)); err != nil {
 				return nil, a.internal("sign-out", err)
+			}
+			if token, ok := strings.CutPrefix(in.Token, "Bearer "); ok {
+				if _, err := a.Store.SignOff(ctx, token); err != nil {
+					return nil, a.internal("sign-out", err)
+				}
 			}
 			return &struct {
 				SetCookie http.Cookie `header:"Set-Cookie"`

@@ -19,13 +19,6 @@ const (
 	keptTime   = 10 * time.Minute
 )
 
-// Ways are how somebody may sign in.
-type Ways struct {
-	Token  bool   `json:"token"`
-	SignOn bool   `json:"signOn" doc:"At the site's provider of identities: go to /api/v1/oidc/begin"`
-	At     string `json:"at,omitempty" doc:"Address of the provider"`
-}
-
 type beginAnswer struct {
 	Status    int
 	Location  string      `header:"Location"`
@@ -46,12 +39,12 @@ func (a *API) signOnRoutes(api huma.API) {
 	huma.Register(api, huma.Operation{
 		OperationID: "sign-in-ways", Method: http.MethodGet, Path: "/api/v1/sign-in-ways", Tags: []string{"session"},
 		Summary: "How somebody may sign in",
-	}, func(context.Context, *struct{}) (*struct{ Body Ways }, error) {
-		w := Ways{Token: true, SignOn: a.SignOn != nil}
+	}, func(context.Context, *struct{}) (*struct{ Body client.Ways }, error) {
+		w := client.Ways{Token: true, SignOn: a.SignOn != nil}
 		if a.SignOn != nil {
 			w.At = a.SignOn.Issuer
 		}
-		return &struct{ Body Ways }{w}, nil
+		return &struct{ Body client.Ways }{w}, nil
 	})
 	huma.Register(api, huma.Operation{
 		OperationID: "begin-sign-on", Method: http.MethodGet, Path: "/api/v1/oidc/begin", Tags: []string{"session"},
@@ -97,24 +90,106 @@ func (a *API) signOnRoutes(api huma.API) {
 		if err != nil {
 			return nil, a.signOnProblem(ctx, err)
 		}
-		i, err := a.Store.SignedOn(ctx, records.Login{
-			Issuer: login.Issuer, Subject: login.Subject, Name: login.Name, Account: login.Account, Role: login.Role,
-			Sites: login.Sites,
-		}, time.Now().Add(sessionTime))
+		i, err := a.signedOn(ctx, login, "", time.Now().Add(sessionTime))
 		if err != nil {
-			return nil, a.signOnProblem(ctx, err)
+			return nil, err
 		}
 		secret := rand.Text()
 		if err := a.Store.AddSession(ctx, i, secret, address(ctx), time.Now().Add(sessionTime)); err != nil {
 			return nil, a.internal("sign-on", err)
 		}
-		a.metrics.signIns.WithLabelValues("done").Inc()
-		a.note(context.WithValue(ctx, identityKey{}, i), client.AuditDone, "sign-on", login.Issuer, login.Account)
 		return &callbackAnswer{
 			Type:      "text/html; charset=utf-8",
 			SetCookie: []http.Cookie{a.cookie(secret, int(sessionTime.Seconds())), a.keptCookie("", -1)},
 			Body:      []byte(goHome),
 		}, nil
+	})
+}
+
+// signedOn lets in who signed in at the provider; a program is given a token of that secret.
+func (a *API) signedOn(
+	ctx context.Context, l *signon.Login, secret string, until time.Time,
+) (*records.Identity, error) {
+	i, err := a.Store.SignedOn(ctx, records.Login{
+		Issuer: l.Issuer, Subject: l.Subject, Name: l.Name, Account: l.Account, Role: l.Role, Sites: l.Sites,
+	}, secret, until)
+	if err != nil {
+		return nil, a.signOnProblem(ctx, err)
+	}
+	a.metrics.signIns.WithLabelValues("done").Inc()
+	a.note(context.WithValue(ctx, identityKey{}, i), client.AuditDone, "sign-on", l.Issuer, l.Account)
+	return i, nil
+}
+
+const (
+	deviceWait  = 20 * time.Second // one question waits so long for somebody to agree
+	deviceWaits = 64               // so many questions wait at once
+)
+
+// deviceRoutes let a program in that has no browser.
+func (a *API) deviceRoutes(api huma.API) {
+	waits := make(chan struct{}, deviceWaits)
+	errs := []int{
+		http.StatusUnauthorized, http.StatusForbidden, http.StatusNotFound, http.StatusTooManyRequests,
+		http.StatusServiceUnavailable,
+	}
+	huma.Register(api, huma.Operation{
+		OperationID: "begin-device", Method: http.MethodPost, Path: "/api/v1/oidc/device", Tags: []string{"session"},
+		Summary: "Ask for a code by which somebody lets a program in that has no browser", Errors: errs,
+	}, func(ctx context.Context, _ *struct{}) (*struct{ Body client.DeviceCode }, error) {
+		if a.SignOn == nil {
+			return nil, a.noSignOn()
+		}
+		if !a.throttle.open(address(ctx)) {
+			return nil, huma.ErrorWithHeaders(tooMany(nil), http.Header{"Retry-After": {"60"}})
+		}
+		d, err := a.SignOn.BeginDevice(ctx)
+		if err != nil {
+			return nil, a.signOnProblem(ctx, err)
+		}
+		return &struct{ Body client.DeviceCode }{client.DeviceCode{
+			Code: d.Code, Address: d.Address, Direct: d.Direct, Secret: d.Secret, Expires: d.Expires.UTC(),
+		}}, nil
+	})
+	huma.Register(api, huma.Operation{
+		OperationID: "finish-device", Method: http.MethodPost, Path: "/api/v1/oidc/device/token",
+		Tags: []string{"session"}, Errors: errs,
+		Summary:     "Ask whether somebody agreed to a code",
+		Description: "Waits up to 20 seconds; `waiting` says to ask again. The token is for 12 hours.",
+	}, func(ctx context.Context, in *struct {
+		Body struct {
+			Secret string `json:"secret" minLength:"1" maxLength:"4000" doc:"As it was given with the code"`
+		}
+	}) (*struct{ Body client.DeviceToken }, error) {
+		if a.SignOn == nil {
+			return nil, a.noSignOn()
+		}
+		if !a.throttle.open(address(ctx)) {
+			return nil, huma.ErrorWithHeaders(tooMany(nil), http.Header{"Retry-After": {"60"}})
+		}
+		select {
+		case waits <- struct{}{}:
+			defer func() { <-waits }()
+		default:
+			return nil, huma.ErrorWithHeaders(
+				problem(http.StatusServiceUnavailable, "busy", "too many programs wait to be let in; try again shortly"),
+				http.Header{"Retry-After": {"5"}})
+		}
+		login, err := a.SignOn.FinishDevice(ctx, in.Body.Secret, deviceWait)
+		if errors.Is(err, signon.ErrWaiting) {
+			return &struct{ Body client.DeviceToken }{client.DeviceToken{Waiting: true}}, nil
+		}
+		if err != nil {
+			return nil, a.signOnProblem(ctx, err)
+		}
+		secret, until := rand.Text(), time.Now().Add(sessionTime)
+		i, err := a.signedOn(ctx, login, secret, until)
+		if err != nil {
+			return nil, err
+		}
+		return &struct{ Body client.DeviceToken }{client.DeviceToken{
+			Token: secret, Name: i.Name, Role: i.Role, Expires: until.UTC(),
+		}}, nil
 	})
 }
 
@@ -133,6 +208,8 @@ func (a *API) signOnProblem(ctx context.Context, err error) error {
 		a.failedSignIn(ctx, true)
 		a.note(ctx, client.AuditRefused, "sign-on", a.SignOn.Issuer, err.Error())
 		return problem(http.StatusForbidden, "not-allowed", err.Error())
+	case errors.Is(err, signon.ErrNoDevices):
+		return problem(http.StatusNotFound, "not-found", err.Error())
 	case errors.Is(err, signon.ErrAway):
 		a.Log.Error("single sign-on", "error", err)
 		return problem(http.StatusServiceUnavailable, "sign-on-away", signon.ErrAway.Error()+"; try again shortly")

@@ -28,16 +28,32 @@ type loginRow struct {
 
 func (loginRow) TableName() string { return "logins" }
 
-// signOnToken is the name of the token that stands for a sign-in elsewhere. Nobody knows its secret.
-const signOnToken = "single sign-on"
+// Names of the tokens that stand for a sign-in elsewhere: of a browser, whose secret nobody knows, and of a program.
+const (
+	signOnToken  = "single sign-on"
+	programToken = "single sign-on of a command line"
+)
+
+var signOns = []string{signOnToken, programToken}
+
+// SignOff ends a token that a program was given when somebody signed in; one that was given by hand stays.
+func (s *Store) SignOff(ctx context.Context, secret string) (bool, error) {
+	done := s.db.WithContext(ctx).Model(&tokenRow{}).
+		Where("hash = ? and name = ? and ended_at is null", hash(secret), programToken).Update("ended_at", time.Now())
+	return done.RowsAffected > 0, done.Error
+}
 
 // ErrPersonEnded means that somebody may not sign in any more.
 var ErrPersonEnded = errors.New("this person was ended here: whoever administers can let them in again")
 
 // SignedOn is the person of a login, who is made at the first one, with what the provider's groups may do. A person who
-// was here before under the same name is somebody else.
-func (s *Store) SignedOn(ctx context.Context, l Login, until time.Time) (*Identity, error) {
+// was here before under the same name is somebody else. A program is given a token with a secret, a browser is not.
+func (s *Store) SignedOn(ctx context.Context, l Login, secret string, until time.Time) (*Identity, error) {
 	var t tokenRow
+	name := programToken
+	if secret == "" {
+		name, secret = signOnToken, rand.Text()
+	}
 	err := s.db.WithContext(ctx).Transaction(func(db *gorm.DB) error {
 		if err := db.Exec("select pg_advisory_xact_lock(?)", peopleLock).Error; err != nil {
 			return err
@@ -53,8 +69,8 @@ func (s *Store) SignedOn(ctx context.Context, l Login, until time.Time) (*Identi
 		if err := db.Model(p).Select("role", "sites").Updates(p).Error; err != nil {
 			return err
 		}
-		t = tokenRow{PersonID: p.ID, Name: signOnToken, Hash: hash(rand.Text()), ExpiresAt: &until}
-		if err := db.Where("person_id = ? and name = ? and expires_at < now()", p.ID, signOnToken).
+		t = tokenRow{PersonID: p.ID, Name: name, Hash: hash(secret), ExpiresAt: &until}
+		if err := db.Where("person_id = ? and name in ? and expires_at < now()", p.ID, signOns).
 			Delete(&tokenRow{}).Error; err != nil {
 			return err
 		}

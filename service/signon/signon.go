@@ -1,5 +1,6 @@
 // Package signon has people sign in at a provider of identities that the site has already (OpenID Connect Core 1.0:
-// authorisation code with PKCE, RFC 7636). Who they are there, and in which groups, says what they may do here.
+// authorisation code with PKCE, RFC 7636; where there is no browser with a device code, RFC 8628). Who they are there,
+// and in which groups, says what they may do here.
 //
 //	p, err := signon.New(signon.Config{Issuer: …, Client: …, Public: …, Groups: rules})
 //	address, kept, err := p.Begin(ctx)        // the browser goes there, and keeps what has to be kept
@@ -61,6 +62,10 @@ var (
 	ErrAway = errors.New("the provider of identities does not answer")
 	// ErrRefused means that what came back cannot be believed.
 	ErrRefused = errors.New("the sign-in could not be completed: begin it again")
+	// ErrWaiting means that nobody has agreed at the provider yet.
+	ErrWaiting = errors.New("nobody has agreed at the provider of identities yet")
+	// ErrNoDevices means that the provider lets nobody in by a device code.
+	ErrNoDevices = errors.New("the provider of identities lets nobody in without a browser here: use a token")
 	// ErrNoGroup means that somebody is known there and in no group that may do anything here.
 	ErrNoGroup = errors.New("you are in no group that may use this service: ask who looks after it")
 )
@@ -164,19 +169,77 @@ func (p *Provider) Finish(ctx context.Context, k Kept, state, code string) (*Log
 		return nil, err
 	}
 	token, err := conf.Exchange(ctx, code, oauth2.VerifierOption(k.Verifier))
-	var answer *oauth2.RetrieveError
-	switch {
-	case errors.As(err, &answer):
-		return nil, fmt.Errorf("%w: the provider answered %q", ErrRefused, answer.ErrorCode)
-	case err != nil:
-		return nil, fmt.Errorf("%w: %w", ErrAway, err)
+	if err != nil {
+		return nil, refused(err)
 	}
+	return p.login(ctx, found, token, k.Nonce)
+}
+
+// refused tells the provider's no from its silence.
+func refused(err error) error {
+	var answer *oauth2.RetrieveError
+	if errors.As(err, &answer) {
+		return fmt.Errorf("%w: the provider answered %q", ErrRefused, answer.ErrorCode)
+	}
+	return fmt.Errorf("%w: %w", ErrAway, err)
+}
+
+// A Device is what lets a program in that has no browser: its code is typed at an address, and who signs in there lets
+// it in. The secret is the program's own.
+type Device struct {
+	Secret, Code, Address, Direct string
+	Expires                       time.Time
+}
+
+// BeginDevice asks the provider for a code.
+func (p *Provider) BeginDevice(ctx context.Context) (*Device, error) {
+	ctx, cancel := context.WithTimeout(ctx, longest)
+	defer cancel()
+	_, conf, err := p.provider(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if conf.Endpoint.DeviceAuthURL == "" {
+		return nil, ErrNoDevices
+	}
+	d, err := conf.DeviceAuth(ctx)
+	if err != nil {
+		return nil, refused(err)
+	}
+	return &Device{
+		Secret: d.DeviceCode, Code: d.UserCode, Address: d.VerificationURI, Direct: d.VerificationURIComplete,
+		Expires: d.Expiry,
+	}, nil
+}
+
+// FinishDevice waits for a while whether somebody agrees to a device.
+func (p *Provider) FinishDevice(ctx context.Context, secret string, wait time.Duration) (*Login, error) {
+	ctx, cancel := context.WithTimeout(ctx, wait+longest)
+	defer cancel()
+	found, conf, err := p.provider(ctx)
+	if err != nil {
+		return nil, err
+	}
+	waiting, cancel := context.WithTimeout(ctx, wait)
+	defer cancel()
+	token, err := conf.DeviceAccessToken(waiting, &oauth2.DeviceAuthResponse{DeviceCode: secret, Interval: 1})
+	switch {
+	case err != nil && ctx.Err() == nil && waiting.Err() != nil:
+		return nil, ErrWaiting
+	case err != nil:
+		return nil, refused(err)
+	}
+	return p.login(ctx, found, token, "")
+}
+
+// login is whom the provider's signed word names.
+func (p *Provider) login(ctx context.Context, found *oidc.Provider, token *oauth2.Token, nonce string) (*Login, error) {
 	raw, _ := token.Extra("id_token").(string)
 	id, err := found.Verifier(&oidc.Config{ClientID: p.Client}).Verify(ctx, raw)
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrRefused, err)
 	}
-	if subtle.ConstantTimeCompare([]byte(id.Nonce), []byte(k.Nonce)) != 1 {
+	if subtle.ConstantTimeCompare([]byte(id.Nonce), []byte(nonce)) != 1 {
 		return nil, fmt.Errorf("%w: it is the answer to another sign-in", ErrRefused)
 	}
 	var claims struct {
