@@ -78,6 +78,10 @@ func About(q Question, k *knowledge.Knowledge) (*Answer, error) {
 		return nil, err
 	}
 	a := &Answer{Messages: matches(text, q, k), Codes: codesIn(text, k), Given: []Given{}}
+	if q.Family == "" {
+		q.Family = speaks(a.Messages)
+		a.Messages = slices.DeleteFunc(a.Messages, func(m messages.Match) bool { return ofAnother(q.Family, m.Message.Family) })
+	}
 	w := &weights{k: k, of: map[string]float64{}, says: map[string][]diagnosis.Evidence{}}
 	for _, m := range a.Messages {
 		for cause, share := range m.Message.Causes {
@@ -137,7 +141,7 @@ func matches(text string, q Question, k *knowledge.Knowledge) []messages.Match {
 			break
 		}
 		for _, m := range k.Book.Match(part, mostMessages) {
-			if q.Family != "" && m.Message.Family != "" && m.Message.Family != q.Family {
+			if ofAnother(q.Family, m.Message.Family) {
 				continue
 			}
 			if q.When != "" && m.Message.When != q.When {
@@ -154,6 +158,26 @@ func matches(text string, q Question, k *knowledge.Knowledge) []messages.Match {
 	})
 	list = slices.DeleteFunc(list, func(m messages.Match) bool { return m.Share < leastMessage })
 	return append([]messages.Match{}, list[:min(len(list), mostMessages)]...)
+}
+
+// ofAnother reports whether a thing is of another family than the one that is meant, where both are known.
+func ofAnother(meant, family string) bool { return meant != "" && family != "" && family != meant }
+
+// sure is the share from which on a message is taken to be the one that is meant.
+const sure = 0.9
+
+// speaks is the family whose systems alone show what the words surely are; empty where several do, or none.
+func speaks(list []messages.Match) (family string) {
+	for _, m := range list {
+		switch of := m.Message.Family; {
+		case m.Share < sure || of == "":
+		case family != "" && of != family:
+			return ""
+		default:
+			family = of
+		}
+	}
+	return family
 }
 
 // codesIn explains the codes that stand in the words.
@@ -205,7 +229,7 @@ func (w *weights) match(text string, q Question, share float64) {
 	hits := w.k.Reader.Hits(text)
 	for _, s := range w.k.Signatures {
 		c := w.k.Causes[s.Cause]
-		if c.CatchAll || q.Family != "" && c.Family != "" && c.Family != q.Family {
+		if c.CatchAll || ofAnother(q.Family, c.Family) {
 			continue
 		}
 		for i, p := range s.Events {

@@ -142,6 +142,14 @@ func TestTheSituationCounts(t *testing.T) {
 			t.Errorf("at the start: %q, %.2f", m.Message.Says, m.Share)
 		}
 	}
+	screen := about(t, ask.Question{Text: "dpkg (subprocess): unable to execute installed skerrow-anchor package " +
+		"post-installation script (/var/lib/dpkg/info/skerrow-anchor.postinst): No such file or directory\n" +
+		"E: Sub-process /usr/bin/dpkg returned an error code (1)"})
+	for _, f := range screen.Why {
+		if strings.HasPrefix(f.Cause, "corbel-") {
+			t.Errorf("dpkg says it: %s", f.Cause)
+		}
+	}
 	debian := about(t, ask.Question{Text: "the loader is missing or damaged", Family: "debian"})
 	for _, f := range debian.Why {
 		if strings.HasPrefix(f.Cause, "corbel-") {

@@ -178,7 +178,7 @@ func lastSaid(events []Event, start, declared int) int {
 // out between it and the next.
 func spokeUpTo(events []Event, i int) bool {
 	e := events[i]
-	return e.said || e.Mark == "" && e.Speaker.Package != "" && e.File == events[i+1].File &&
+	return e.said && !e.ofTool || e.Mark == "" && e.Speaker.Package != "" && e.File == events[i+1].File &&
 		e.lastLine()+1 == events[i+1].Line
 }
 

@@ -73,6 +73,7 @@ type Event struct {
 	ofChild      bool           // it says that a program failed that its own had started
 	resigns      bool           // its program gives up: what it said right before says why
 	script       *regexp.Regexp // by which its words, with the reason, blame a program that spoke before
+	ofTool       bool           // the engine's own program wrote it
 	said         bool           // it stands right above a declaration of failure, and is kept for that alone
 	selfRelevant bool           // it matters by itself, whatever the fields of its record say
 	body         string         // Text without time and component, if the dialect tells them apart

@@ -48,7 +48,7 @@ func (p *part) attribute() {
 		first, _, _ := strings.Cut(e.message(), "\n")
 		switch tool := p.dialect.tool(first); {
 		case tool != "":
-			e.Speaker = Speaker{Program: tool}
+			e.Speaker, e.ofTool = Speaker{Program: tool}, true
 		case e.Component != "":
 			e.Speaker = Speaker{Program: e.Component}
 		case e.Mark == "" && work != nil:
