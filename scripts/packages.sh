@@ -29,6 +29,7 @@ if [ "${1:-demo}" = test ]; then
   need grub-pc-bin /usr/lib/grub/i386-pc/kernel.img
   need lvm2 /usr/sbin/lvm /sbin/lvm
   need mdadm /usr/sbin/mdadm /sbin/mdadm
+  need strace /usr/bin/strace
   need cryptsetup-bin /usr/sbin/cryptsetup /sbin/cryptsetup
   need qemu-utils /usr/bin/qemu-img
   need systemd-journal-remote /lib/systemd/systemd-journal-remote

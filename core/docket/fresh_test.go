@@ -34,6 +34,7 @@ const (
 	ninth    = "ninth-"
 	tenth    = "tenth-"
 	eleventh = "eleventh-"
+	injected = "injected-" // drawn by chance, with the seed after it
 )
 
 // Halves of the large draws: the first rules were made with the eyes on one alone.
@@ -48,6 +49,9 @@ const (
 	tenthUnseen    = tenth + "unseen"
 	eleventhSeen   = eleventh + "seen"
 	eleventhUnseen = eleventh + "unseen"
+	injectedFirst  = injected + "first"
+	injectedSeen   = injected + "3-"
+	injectedUnseen = injected + "4-"
 )
 
 // A set sums up how failures were judged.
@@ -99,6 +103,9 @@ func TestFreshFailures(t *testing.T) {
 		tenthUnseen:    {},
 		eleventhSeen:   {},
 		eleventhUnseen: {},
+		injectedFirst:  {},
+		injectedSeen:   {},
+		injectedUnseen: {},
 	}
 	var said reliability
 	for _, file := range names {
@@ -140,6 +147,9 @@ func TestFreshFailures(t *testing.T) {
 	t.Logf("the other half, then looked at:             %s", sets[tenthUnseen])
 	t.Logf("half of the eleventh draw, looked at first: %s", sets[eleventhSeen])
 	t.Logf("the other half, not looked at:              %s", sets[eleventhUnseen])
+	t.Logf("refused by chance, seeds 1 and 2:           %s", sets[injectedFirst])
+	t.Logf("refused by chance, seed 3, then looked at:  %s", sets[injectedSeen])
+	t.Logf("refused by chance, seed 4, not looked at:   %s", sets[injectedUnseen])
 	t.Logf("what was said first, by how sure it was said:\n%s", said)
 	for _, s := range sets {
 		if s.n > 0 && s.share(s.cause) < 90 || s.share(s.line) < 85 {
@@ -190,10 +200,13 @@ func drawOf(name string) string {
 			return draw + "unseen"
 		}
 	}
-	for _, draw := range []string{later, third, fourth, sixth, eighth} {
+	for _, draw := range []string{later, third, fourth, sixth, eighth, injectedSeen, injectedUnseen} {
 		if strings.HasPrefix(name, draw) {
 			return draw
 		}
+	}
+	if strings.HasPrefix(name, injected) {
+		return injectedFirst
 	}
 	return ""
 }

@@ -5,6 +5,7 @@ import (
 	"path"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 )
 
@@ -113,22 +114,29 @@ func (a *Attempt) decideIn(events []Event, declared int) {
 		if events[i].IsError() && (!events[i].mild || events[declared].script != nil && events[i].Speaker.Package != "") {
 			a.choose(
 				events, i,
-				fmt.Sprintf("the first failure after %q began and before it was declared failed in line %d", a.Stage+
-					" "+object, events[declared].Line),
+				fmt.Sprintf("the first failure after %s began and before it was declared failed in line %d", a.work(),
+					events[declared].Line),
 			)
 			return
 		}
 	}
 	if last := lastSaid(events, start, declared); last >= 0 && events[declared].blamesScript() {
-		a.choose(events, last, fmt.Sprintf("the last that %q said before it was declared failed in line %d", a.Stage+" "+
-			object, events[declared].Line))
+		a.choose(events, last, fmt.Sprintf("the last that %s said before it was declared failed in line %d", a.work(),
+			events[declared].Line))
 		return
 	}
 	a.choose(
 		events, declared,
-		fmt.Sprintf("nothing between the start of %q and this declaration sounds like a failure", a.Stage+
-			" "+object),
+		fmt.Sprintf("nothing between the start of %s and this declaration sounds like a failure", a.work()),
 	)
+}
+
+// work is what was being done when it failed, in words.
+func (a *Attempt) work() string {
+	if a.Stage+a.Object == "" {
+		return "the attempt"
+	}
+	return strconv.Quote(strings.TrimSpace(a.Stage + " " + a.Object))
 }
 
 // decideAmong looks back from the declaration for what was said of the same object alone.

@@ -184,7 +184,7 @@ func (r *Reader) brokenAt(named *Dialect, lines []string, f *frame) (width int, 
 	hard, hardGains, soft, softGains := 0, 0, 0, 0
 	for i := range len(lines) - 1 {
 		l, next := lines[i], lines[i+1]
-		if isBlank(l) || !f.mayGoOn(next) {
+		if isBlank(l) || !f.mayGoOn(next) || bothNamed(l, next) {
 			continue
 		}
 		if utf8.RuneCountInString(l) == widest {
@@ -236,6 +236,12 @@ func (f *frame) mayGoOn(next string) bool {
 	return next != "" && next[0] != ' ' && next[0] != '\t' && !f.begins(next)
 }
 
+// bothNamed reports whether two lines begin with the name of the same program: the second is a message of its own.
+func bothNamed(line, next string) bool {
+	name := programName(Event{Text: next})
+	return name != "" && programName(Event{Text: line}) == name
+}
+
 // wouldNotFit reports whether the first word of the next line had no room in this one.
 func wouldNotFit(line, next string, width int) bool {
 	word, _, _ := strings.Cut(next, " ")
@@ -246,7 +252,7 @@ func wouldNotFit(line, next string, width int) bool {
 // whatever follows; the break can stand before a space.
 func (f *frame) wentOn(line, next string) bool {
 	switch {
-	case f.width == 0 || isBlank(next) || f.begins(next):
+	case f.width == 0 || isBlank(next) || f.begins(next) || bothNamed(line, next):
 		return false
 	case f.atSpaces:
 		return f.mayGoOn(next) && wouldNotFit(line, next, f.width)

@@ -106,6 +106,7 @@ prepared
 grid
 RANDOM=$seed
 made=0
+silent=0
 while [ "$made" -lt "$count" ]; do
   i=$((RANDOM % ${#runs[@]}))
   # By call first: else nearly all would be looks at files.
@@ -119,6 +120,10 @@ while [ "$made" -lt "$count" ]; do
   console "strace -f --seccomp-bpf -qq -e signal=none -P '$path' -e trace=$call -e inject=$call:error=$answer -o /refused.trace ${runs[$i]}; echo \$? >/status" 2>/dev/null
   tried=${runs[$i]}
   if [ -s "$root/refused.trace" ] && [ "$(cat "$root/status" 2>/dev/null)" != 0 ]; then
+    # Where no tool passed the answer on, nothing can tell it from the logs: those are counted, not kept.
+    if ! grep -qaF "$(text_of "$answer")" "$work/console.txt" "$root/var/log/apt/term.log"; then
+      silent=$((silent + 1)); end; continue
+    fi
     label "$(causes_of "$answer")" "$(text_of "$answer")"
     printf '# %s refused with %s on %s\n' "$call" "$answer" "$path" >>"$work/label.yaml"
     mirror=$(mirror_of "$suite")
@@ -127,3 +132,4 @@ while [ "$made" -lt "$count" ]; do
   fi
   end
 done
+say "$made drawn; $(find "$to" -maxdepth 1 -name "injected-$seed-*" | wc -l) failed and said why, $silent failed and did not"

@@ -131,7 +131,7 @@ inside() {
 console() {
   printf '#!/bin/sh\nexport DEBIAN_FRONTEND=noninteractive\n%s\n' "$*" >"$root/provoke" && chmod 755 "$root/provoke"
   script -qec "$(declare -f inside); host=$host root=$root language=${language:-}; inside /provoke" "$work/console.txt" </dev/null >/dev/null && say "the run ended well: nothing failed" || true
-  sed -i -e '/^Script \(started\|done\) on /d' "$work/console.txt"
+  sed -i -e '/^Script \(started\|done\) on /d' -e '/^strace: /d' "$work/console.txt"
   rm -f "$root/provoke"
   tried=$*
 }
