@@ -3,23 +3,13 @@
 # makes, both drawn by a seed. What was refused is the truth; the tools say of it what they say.
 # usage: injected.sh SEED COUNT DIR
 . "$(dirname "$0")/lib.sh"
+. "$(dirname "$0")/chance.sh"
 
 [ $# = 3 ] || { sed -n '2,4s/^# //p' "$0"; exit 2; }
 seed=$1 count=$2 to=$3
 need_root
 command -v strace >/dev/null || die "strace is missing: apt-get install strace"
 
-runs=(
-  "apt-get -y install /repo/skerrow-anchor_6.2_all.deb"
-  "apt-get -y install --no-install-recommends cron logrotate"
-  "apt-get -y install --no-install-recommends openssh-server"
-  "apt-get -y install --reinstall bash tree"
-  "apt-get -y purge tree"
-  "apt-get update"
-  "dpkg -i /repo/skerrow-anchor_6.2_all.deb"
-  "apt-get -y install /repo/skerrow-timetable_3.2_all.deb"
-  "apt-get -y install --reinstall initramfs-tools"
-)
 # What the kernel can answer to a call, and the causes that are then right.
 answers_of() {
   case $1 in
@@ -54,53 +44,6 @@ causes_of() {
 }
 text_of() { perl -MErrno -e '$! = Errno->can($ARGV[0])->(); print "$!"' "$1"; }
 
-# prepared makes the root in which every run begins: what is to be installed lies in the cache.
-prepared() {
-  scratch lerrick-kiosk-2
-  with_packages strace tree
-  inside apt-get -y -qq -d install --no-install-recommends cron logrotate openssh-server >/dev/null
-  inside apt-get -y -qq -d install --reinstall bash tree initramfs-tools >/dev/null
-  deb skerrow-timetable 3.1; have skerrow-timetable_3.1_all.deb
-  filled "$work/skerrow-timetable/usr/share/skerrow/tides" 40
-  deb skerrow-timetable 3.2
-  mkdir -p "$work/skerrow-anchor/etc"; echo berth=3 >"$work/skerrow-anchor/etc/anchor.conf"
-  filled "$work/skerrow-anchor/usr/share/anchor/chart" 200
-  printf '%s\n' 'mkdir -p /var/lib/anchor' 'cp /usr/share/anchor/chart /var/lib/anchor/chart' \
-    'sed -e s/3/4/ /etc/anchor.conf >/var/lib/anchor/current' 'chown daemon /var/lib/anchor' \
-    'install -m 755 /bin/true /usr/local/bin/anchor' 'ln -sf /var/lib/anchor/current /etc/anchor.current' | script_of skerrow-anchor postinst
-  deb skerrow-anchor 6.2
-  : >"$root/var/log/dpkg.log"; : >"$root/var/log/apt/history.log"; : >"$root/var/log/apt/term.log"
-  lower=$root
-}
-
-# begin lays a throw-away layer over the prepared root.
-begin() {
-  local layer=$work/layer/case
-  mkdir -p "$work/layer/"{now,u,w}; rm -rf "$layer"; mkdir -p "$layer"/{u,w} "$work/case"
-  root=$work/case
-  mount -t overlay overlay -o "lowerdir=$lower,upperdir=$layer/u,workdir=$layer/w" "$root"
-  mount -t proc proc "$root/proc"; mount -t devtmpfs devtmpfs "$root/dev" 2>/dev/null || mount --bind /dev "$root/dev"
-  mount -t devpts devpts "$root/dev/pts" -o newinstance,ptmxmode=0666
-}
-end() { umount -l "$root/dev/pts" "$root/dev" "$root/proc" "$root"; root=$lower; rm -rf "$work/layer/case"; }
-
-calls=openat,write,pwrite64,fsync,ftruncate,fallocate,read,pread64,getdents64,rename,renameat2,link,linkat,symlink,symlinkat,mkdir,mkdirat,mknod,unlink,unlinkat,rmdir,chmod,fchmod,fchmodat,chown,fchown,lchown,fchownat,utimensat,execve,newfstatat,lstat,stat,access
-
-# grid lists, for each run, the calls on paths that it makes and that succeed.
-grid() {
-  local i
-  for i in "${!runs[@]}"; do
-    begin
-    inside sh -c "export DEBIAN_FRONTEND=noninteractive; exec strace -f --seccomp-bpf -yy -qq -e signal=none -e trace=$calls -o /grid.trace ${runs[$i]}" >/dev/null 2>&1 </dev/null || true
-    perl -ne '
-      next unless /^\d+\s+(\w+)\(/; my $call = $1; next if /= -1 /;
-      my ($path) = $call =~ /^(read|write|pread64|pwrite64|fsync|ftruncate|fallocate|getdents64|fchmod|fchown)$/ ? /^\d+\s+\w+\(\d+<([^<>]+)>/ : /"(\/[^"]+)"/;
-      next unless $path && $path =~ m{^/} && $path !~ m{^/(proc|dev|sys)(/|$)};
-      print "$call\t$path\n" unless $seen{"$call $path"}++' "$root/grid.trace" >"$work/grid.$i"
-    end
-  done
-}
-
 mkdir -p "$to"
 prepared
 grid
@@ -108,10 +51,7 @@ RANDOM=$seed
 made=0
 silent=0
 while [ "$made" -lt "$count" ]; do
-  i=$((RANDOM % ${#runs[@]}))
-  # By call first: else nearly all would be looks at files.
-  call=$(cut -f1 "$work/grid.$i" | sort -u | sed -n "$((RANDOM % $(cut -f1 "$work/grid.$i" | sort -u | wc -l) + 1))p")
-  path=$(awk -F'\t' -v c="$call" '$1 == c { print $2 }' "$work/grid.$i" | sed -n "$(((RANDOM * 32768 + RANDOM) % $(awk -F'\t' -v c="$call" '$1 == c' "$work/grid.$i" | wc -l) + 1))p")
+  drawn
   list=($(answers_of "$call")); answer=${list[RANDOM % ${#list[@]}]}
   name=injected-$seed-$(printf '%03d' "$made")
   made=$((made + 1))
