@@ -163,34 +163,17 @@ func changeCase(ctx context.Context, c *cli.Command) error {
 }
 
 // saveBag fetches the bag of a case to a file that is not there yet, and verifies it before it gets its name.
-func saveBag(ctx context.Context, c *cli.Command, path string) (err error) {
+func saveBag(ctx context.Context, c *cli.Command, path string) error {
 	number, err := caseNumber(c)
 	if err != nil {
 		return err
 	}
-	if _, err := os.Lstat(path); err == nil {
-		return fmt.Errorf("%s is there already", path)
-	}
-	draft, err := os.OpenFile(path+".part", os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
+	var info *bag.Info
+	err = fetched(path, func(to io.Writer) error { return service(c).Bag(ctx, number, to) }, func(from io.Reader) (err error) {
+		info, err = bag.Read(ctx, from, bag.DefaultLimits, nil)
+		return err
+	})
 	if err != nil {
-		return err
-	}
-	defer func() {
-		if err = errors.Join(err, draft.Close()); err != nil {
-			_ = os.Remove(draft.Name())
-		}
-	}()
-	if err := service(c).Bag(ctx, number, draft); err != nil {
-		return err
-	}
-	if _, err := draft.Seek(0, io.SeekStart); err != nil {
-		return err
-	}
-	info, err := bag.Read(ctx, draft, bag.DefaultLimits, nil)
-	if err != nil {
-		return fmt.Errorf("what was fetched is not whole: %w", err)
-	}
-	if err := errors.Join(draft.Sync(), os.Rename(draft.Name(), path)); err != nil {
 		return err
 	}
 	saved := struct {
@@ -207,6 +190,32 @@ func saveBag(ctx context.Context, c *cli.Command, path string) (err error) {
 		plural(saved.Files, "file", "files"),
 	)
 	return nil
+}
+
+// fetched saves a download to a file that is not there yet, which gets its name only once it is found whole.
+func fetched(path string, fetch func(io.Writer) error, whole func(io.Reader) error) (err error) {
+	if _, err := os.Lstat(path); err == nil {
+		return fmt.Errorf("%s is there already", path)
+	}
+	draft, err := os.OpenFile(path+".part", os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return err
+	}
+	defer func() {
+		if err = errors.Join(err, draft.Close()); err != nil {
+			_ = os.Remove(draft.Name())
+		}
+	}()
+	if err := fetch(draft); err != nil {
+		return err
+	}
+	if _, err := draft.Seek(0, io.SeekStart); err != nil {
+		return err
+	}
+	if err := whole(draft); err != nil {
+		return fmt.Errorf("what was fetched is not whole: %w", err)
+	}
+	return errors.Join(draft.Sync(), os.Rename(draft.Name(), path))
 }
 
 // removeEvidence has the bag of a case removed.

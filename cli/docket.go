@@ -419,6 +419,9 @@ func showFiles(p *page, d *docket.Docket) {
 	for _, l := range d.LeftOut {
 		p.hangingIndent("  "+p.bad(markBroken)+" left out  ", l.Name+": "+l.Why)
 	}
+	if d.Masked {
+		p.line("  masked at the machine: names of people and addresses were replaced before it was handed in")
+	}
 	if d.Harmless > 0 {
 		p.line("  %s set apart: healthy machines show them too", plural(d.Harmless, "record", "records"))
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"strconv"
 
 	"github.com/urfave/cli/v3"
@@ -15,7 +16,8 @@ func machinesCommand() *cli.Command {
 	return &cli.Command{
 		Name: "machines", Usage: "list machines, or show one with its facts and cases", ArgsUsage: "[NAME]",
 		Description: "Examples:\n   diorthos machines --name kiosk --state open\n   diorthos machines lerrick-kiosk-1\n" +
-			"   diorthos machines lerrick-kiosk-1 --twin",
+			"   diorthos machines lerrick-kiosk-1 --twin\n" +
+			"   diorthos machines lerrick-kiosk-1 --export lerrick-kiosk-1.tar.gz",
 		Flags: append(serviceFlags(),
 			&cli.StringFlag{Name: "name", Usage: "only machines with this in their name or site"},
 			&cli.StringFlag{
@@ -24,6 +26,7 @@ func machinesCommand() *cli.Command {
 			},
 			&cli.BoolFlag{Name: "twin", Usage: "the healthy machines most like this one, and what differs"},
 			&cli.StringFlag{Name: "against", Usage: "with --twin: the healthy machine `NAME` to compare with"},
+			&cli.StringFlag{Name: "export", Usage: "save everything that is kept of it, bags too, to a new `FILE`"},
 			&cli.StringFlag{Name: "after", Usage: "only machines behind this `NAME`"},
 			&cli.IntFlag{Name: "limit", Usage: "machines on a page, 1 to 200", Value: 40}, jsonFlag()),
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -32,6 +35,13 @@ func machinesCommand() *cli.Command {
 			}
 			if c.Bool("twin") && c.Args().First() == "" {
 				return usage(c, errors.New("--twin: want the NAME of a machine"))
+			}
+			if file := c.String("export"); file != "" {
+				a, err := args(c, "NAME")
+				if err != nil {
+					return err
+				}
+				return saveExport(c, a[0], file, func(to io.Writer) error { return service(c).ExportMachine(ctx, a[0], to) })
 			}
 			if name := c.Args().First(); name != "" && c.Bool("twin") {
 				return showTwin(ctx, c, name)

@@ -1,10 +1,16 @@
 package cli
 
 import (
+	"archive/tar"
+	"bufio"
+	"compress/gzip"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
+	"maps"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -59,6 +65,20 @@ func peopleCommand() *cli.Command {
 					return err
 				},
 			},
+			{
+				Name: "export", Usage: "save everything that is kept of a person to a new file", ArgsUsage: "NAME FILE",
+				Description: "A packed tar archive with lines of JSON for each table: who they are, how they signed in, and every\n" +
+					"record in which they are named. It is noted in the audit.\n\n" +
+					"Example:\n   diorthos people export \"Joren Vik\" joren-vik.tar.gz",
+				Flags: append(serviceFlags(), jsonFlag()),
+				Action: func(ctx context.Context, c *cli.Command) error {
+					a, err := args(c, "NAME", "FILE")
+					if err != nil {
+						return err
+					}
+					return saveExport(c, a[0], a[1], func(to io.Writer) error { return service(c).ExportPerson(ctx, a[0], to) })
+				},
+			},
 			ending(
 				"revoke",
 				"end a token, and the sessions begun with it",
@@ -85,6 +105,62 @@ func peopleCommand() *cli.Command {
 			return nil
 		},
 	}
+}
+
+// saveExport saves what is kept of a person or a machine, and says what is in it.
+func saveExport(c *cli.Command, name, file string, fetch func(io.Writer) error) error {
+	saved := struct {
+		File string         `json:"file"`
+		Of   string         `json:"of"`
+		Rows map[string]int `json:"rows"` // by table
+		Bags int            `json:"bags"`
+	}{file, name, map[string]int{}, 0}
+	err := fetched(file, fetch, func(from io.Reader) error {
+		unpacked, err := gzip.NewReader(from)
+		if err != nil {
+			return err
+		}
+		for r := tar.NewReader(unpacked); ; {
+			h, err := r.Next()
+			if errors.Is(err, io.EOF) {
+				_, err = io.Copy(io.Discard, unpacked) // its sum is behind it
+				return err
+			}
+			if err != nil {
+				return err
+			}
+			table, ok := strings.CutSuffix(h.Name, ".jsonl")
+			if !ok {
+				saved.Bags++
+				continue
+			}
+			table, _, _ = strings.Cut(table, "-")
+			for lines := bufio.NewReader(r); ; saved.Rows[table]++ {
+				if _, err := lines.ReadSlice('\n'); errors.Is(err, bufio.ErrBufferFull) {
+					saved.Rows[table]--
+				} else if errors.Is(err, io.EOF) {
+					break
+				} else if err != nil {
+					return err
+				}
+			}
+		}
+	})
+	if err != nil {
+		return err
+	}
+	if done, err := writeJSON(c, saved); done {
+		return err
+	}
+	p := newPage(c)
+	p.line("%s: everything that is kept of %s; verified", file, p.strong(name))
+	for _, table := range slices.Sorted(maps.Keys(saved.Rows)) {
+		p.line("  %4d %s", saved.Rows[table], table)
+	}
+	if saved.Bags > 0 {
+		p.line("  %4d bags", saved.Bags)
+	}
+	return nil
 }
 
 func showPeople(p *page, list []client.Person) {

@@ -135,19 +135,7 @@ func (c *Client) ReadAgain(ctx context.Context, number int64) (*Case, error) {
 
 // Bag copies the bag of a case, packed as it was handed in. It is verified by nobody here: bag.Read does that.
 func (c *Client) Bag(ctx context.Context, number int64, to io.Writer) error {
-	req, err := c.request(ctx, http.MethodGet, fmt.Sprintf("/api/v1/cases/%d/bag", number), nil)
-	if err != nil {
-		return err
-	}
-	resp, err := c.answer(req)
-	if err != nil {
-		return err
-	}
-	defer func() { _ = resp.Body.Close() }()
-	if _, err := io.Copy(to, resp.Body); err != nil {
-		return fmt.Errorf("the bag of case %d: %w", number, err)
-	}
-	return nil
+	return c.download(ctx, fmt.Sprintf("/api/v1/cases/%d/bag", number), fmt.Sprintf("the bag of case %d", number), to)
 }
 
 // RemoveEvidence has the bag of a case removed for good; its docket stays.

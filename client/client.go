@@ -87,6 +87,23 @@ func (c *Client) get(ctx context.Context, path string, into any) error {
 	return c.do(req, into)
 }
 
+// download copies what a path answers.
+func (c *Client) download(ctx context.Context, path, what string, to io.Writer) error {
+	req, err := c.request(ctx, http.MethodGet, path, nil)
+	if err != nil {
+		return err
+	}
+	resp, err := c.answer(req)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = resp.Body.Close() }()
+	if _, err := io.Copy(to, resp.Body); err != nil {
+		return fmt.Errorf("%s: %w", what, err)
+	}
+	return nil
+}
+
 func (c *Client) send(ctx context.Context, method, path string, body, into any) error {
 	raw, err := json.Marshal(body)
 	if err != nil {

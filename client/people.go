@@ -3,6 +3,7 @@ package client
 import (
 	"context"
 	"fmt"
+	"io"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -133,6 +134,16 @@ func (c *Client) SetPerson(ctx context.Context, name string, change PersonChange
 func (c *Client) AddToken(ctx context.Context, name string, wish TokenWish) (*NewToken, error) {
 	var t NewToken
 	return &t, c.send(ctx, http.MethodPost, "/api/v1/people/"+url.PathEscape(name)+"/tokens", wish, &t)
+}
+
+// ExportPerson fetches everything that is kept of a person, as a packed tar archive.
+func (c *Client) ExportPerson(ctx context.Context, name string, to io.Writer) error {
+	return c.download(ctx, "/api/v1/people/"+url.PathEscape(name)+"/export", "what is kept of "+name, to)
+}
+
+// ExportMachine fetches everything that is kept of a machine, its bags with it, as a packed tar archive.
+func (c *Client) ExportMachine(ctx context.Context, name string, to io.Writer) error {
+	return c.download(ctx, "/api/v1/machines/"+url.PathEscape(name)+"/export", "what is kept of "+name, to)
 }
 
 // EndToken ends a token, and the sessions that were begun with it.

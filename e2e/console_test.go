@@ -78,6 +78,26 @@ func (p *page) holds(script string) bool {
 	return yes
 }
 
+// strings are what a script gives, a list of them.
+func (p *page) strings(script string) []string {
+	p.t.Helper()
+	list, err := chromedp.Run(p.ctx, chromedp.Evaluate[[]string](script))
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	return list
+}
+
+// number is what a script gives in the end.
+func (p *page) number(script string) float64 {
+	p.t.Helper()
+	n, err := chromedp.Run(p.ctx, chromedp.Evaluate[float64](script, chromedp.EvalAwaitPromise))
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	return n
+}
+
 func (p *page) waitText(text string) {
 	p.t.Helper()
 	defer func() {

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -25,6 +26,25 @@ func TestPeopleAreLetInAndTheAuditSaysSo(t *testing.T) {
 	p := openPage(t)
 	p.do(chromedp.Navigate(s.url), chromedp.WaitVisible("#token"), chromedp.SendKeys("#token", s.token+"\r"))
 	p.waitText("0 cases")
+	s.must(0, "submit", evidence(t, "tern-1", int64(len(fullVolume)), strings.NewReader(fullVolume)))
+	for address, link := range map[string]string{
+		"/cases/1": "The bag as it was handed in", "/machines/tern-1": "Everything that is kept of tern-1, its bags too",
+		"/people": "Everything that is kept of Sanna Lund",
+	} {
+		p.do(chromedp.Navigate(s.url + address))
+		p.waitText(link)
+		for i, a := range p.strings(`[...document.querySelectorAll('a[download]')].map((a) => a.href)`) {
+			if size := p.number(`fetch("` + a + `").then((r) => r.ok ? r.blob() : new Blob()).then((b) => b.size)`); size < 200 {
+				t.Errorf("link %d of %s, %s, gives %v bytes", i, address, a, size)
+			}
+		}
+	}
+	saved := filepath.Join(t.TempDir(), "sanna.tar.gz")
+	wants(t, s.must(0, "people", "export", "Sanna Lund", saved), "everything that is kept of Sanna Lund; verified", "1 tokens")
+	if r := s.run("people", "export", "Sanna Lund", saved); r.status != 2 || !strings.Contains(r.errout, "is there already") {
+		t.Errorf("status %d: %s", r.status, r.errout)
+	}
+	wants(t, s.must(0, "machines", "tern-1", "--export", saved+".machine"), "1 bags", "1 cases")
 	p.do(chromedp.Navigate(s.url+"/people"), chromedp.WaitVisible(`input[aria-label="Name"]`),
 		chromedp.SendKeys(`input[aria-label="Name"]`, "Joren Vik\r"))
 	p.waitText("Joren Vik")

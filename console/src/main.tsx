@@ -1,9 +1,10 @@
-import { QueryClient, QueryClientProvider, useQuery, useQueryClient } from '@tanstack/react-query'
+import { QueryClient, QueryClientProvider, useQueryClient } from '@tanstack/react-query'
 import { StrictMode } from 'react'
 import { createRoot } from 'react-dom/client'
 import { BrowserRouter, Link, Navigate, Route, Routes } from 'react-router'
 
-import { api, ask, Refusal } from './api/client'
+import { api, Refusal } from './api/client'
+import { useWho } from './api/who'
 import { Agents } from './pages/agents/Agents'
 import { Ask } from './pages/ask/Ask'
 import { AskField } from './pages/ask/AskField'
@@ -30,7 +31,7 @@ const queries = new QueryClient({
 
 function App() {
   const client = useQueryClient()
-  const who = useQuery({ queryKey: ['who'], queryFn: () => ask(api.GET('/api/v1/session')) })
+  const who = useWho()
   const again = () => void client.invalidateQueries()
   if (who.isPending) return <Notice>One moment…</Notice>
   if (who.isError) {

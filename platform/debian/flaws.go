@@ -34,7 +34,7 @@ type look func(n *inner, root fs.FS) []flaw
 var looks = []look{
 	lookAtFolders, lookAtLinks, lookAtMarks, lookAtAccounts, lookAtAccountLocks, lookAtLocks, lookAtFormat,
 	lookAtStatus, lookAtAvailable, lookAtUpdates,
-	lookAtFileLists, lookAtScripts, lookAtOverrides, lookAtDiversions, lookAtTriggers, lookAtAlternatives, lookAtDebconf,
+	lookAtFileLists, lookAtPackageFolders, lookAtScripts, lookAtOverrides, lookAtDiversions, lookAtTriggers, lookAtAlternatives, lookAtDebconf,
 	lookAtDownloads, lookAtLists, lookAtSources, lookAtPreload, lookAtPrograms,
 	lookAtConffiles, lookAtSignIn, lookAtShells,
 }

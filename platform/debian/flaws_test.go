@@ -110,6 +110,9 @@ func TestRecordsThatDpkgRefusesArePutRight(t *testing.T) {
 				0)
 		},
 		"a list of files is gone": func(dir string) error { return os.Remove(dir + "/" + infoFolder + "/skerrow-deck.list") },
+		"a file where packages have a folder": func(dir string) error {
+			return firstOf(os.Rename(dir+"/usr/bin", dir+"/usr/elsewhere"), os.WriteFile(dir+"/usr/bin", []byte("x"), 0o644))
+		},
 		"an override of nobody": func(dir string) error {
 			return os.WriteFile(dir+"/"+overrideFile, []byte("ghost ghost 0755 /srv\n"), 0o600)
 		},

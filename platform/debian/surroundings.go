@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path"
 	"regexp"
@@ -68,6 +69,54 @@ func lookAtFolders(n *inner, root fs.FS) (list []flaw) {
 			continue
 		}
 		list = append(list, flaw{fault, mend})
+	}
+	return list
+}
+
+// lookAtPackageFolders looks at whether every folder in which packages keep files is one: dpkg takes anything else
+// there for a file of theirs, and refuses the next package that wants the folder. One that is not there is none of that.
+func lookAtPackageFolders(n *inner, root fs.FS) (list []flaw) {
+	folders := map[string]bool{}
+	for _, p := range installedIn(root) {
+		name, ok := infoName(root, p, "list")
+		if !ok {
+			continue
+		}
+		raw, err := readWhole(root, name)
+		if err != nil {
+			continue // told elsewhere
+		}
+		for line := range bytes.Lines(raw) {
+			file := strings.TrimPrefix(strings.TrimSuffix(string(line), "\n"), "/")
+			for at := path.Dir(file); at != "." && at != "/" && !folders[at]; at = path.Dir(at) {
+				folders[at] = true
+			}
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(folders)) {
+		if !fs.ValidPath(name) || slices.ContainsFunc(list, func(f flaw) bool { return strings.HasPrefix(name, f.File+"/") }) {
+			continue
+		}
+		is, err := fs.Lstat(root, name)
+		if err != nil || is.IsDir() {
+			continue
+		}
+		if to, err := fs.Stat(root, name); err == nil && to.IsDir() {
+			continue // by a link
+		}
+		list = append(list, flaw{
+			bag.StateFault{
+				File: name, Text: "it is " + kindOf(is.Mode()) + ", and has to be a folder: packages keep files in it",
+			},
+			func(files *os.Root) (string, error) {
+				to, err := n.moveAside(files, name)
+				if err != nil {
+					return "", err
+				}
+				return fmt.Sprintf("%s was moved aside to %s, and the folder made", name, to),
+					errors.Join(files.MkdirAll(name, 0o755), files.Chmod(name, 0o755))
+			},
+		})
 	}
 	return list
 }

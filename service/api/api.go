@@ -133,6 +133,7 @@ func (a *API) routes(api huma.API) {
 	a.fleetRoutes(signedIn)
 	a.agentRoutes(signedIn)
 	a.peopleRoutes(signedIn)
+	a.exportRoutes(signedIn)
 	declareEnums(api.OpenAPI())
 }
 

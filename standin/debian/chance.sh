@@ -29,7 +29,11 @@ prepared() {
     'install -m 755 /bin/true /usr/local/bin/anchor' 'ln -sf /var/lib/anchor/current /etc/anchor.current' | script_of skerrow-anchor postinst
   deb skerrow-anchor 6.2
   : >"$root/var/log/dpkg.log"; : >"$root/var/log/apt/history.log"; : >"$root/var/log/apt/term.log"
-  lower=$root
+  # Laid flat: a draft over a layer over a layer would be one too many for the kernel.
+  lower=$work/layer/flat
+  mkdir -p "$lower"
+  umount -l "$root/dev/pts" "$root/dev" "$root/proc"
+  cp -a "$root/." "$lower/"
 }
 
 # begin lays a throw-away layer over the prepared root.
@@ -41,7 +45,7 @@ begin() {
   mount -t proc proc "$root/proc"; mount -t devtmpfs devtmpfs "$root/dev" 2>/dev/null || mount --bind /dev "$root/dev"
   mount -t devpts devpts "$root/dev/pts" -o newinstance,ptmxmode=0666
 }
-end() { umount -l "$root/dev/pts" "$root/dev" "$root/proc" "$root"; root=$lower; rm -rf "$work/layer/case"; }
+end() { umount -l "$root/dev/pts" "$root/dev" "$root/proc" "$root"; rm -rf "$work/layer/case"; }
 
 calls=openat,write,pwrite64,fsync,ftruncate,fallocate,read,pread64,getdents64,rename,renameat2,link,linkat,symlink,symlinkat,mkdir,mkdirat,mknod,unlink,unlinkat,rmdir,chmod,fchmod,fchmodat,chown,fchown,lchown,fchownat,utimensat,execve,newfstatat,lstat,stat,access
 

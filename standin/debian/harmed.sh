@@ -9,7 +9,7 @@
 seed=$1 count=$2
 here=$(cd "$(dirname "$0")" && pwd)
 export DIORTHOS_BINARY=${DIORTHOS_BINARY:-$PWD/bin/diorthos} DIORTHOS_RESULTS=${DIORTHOS_RESULTS:-$PWD/.build/harmed-$seed.tsv}
-mkdir -p "$(dirname "$DIORTHOS_RESULTS")"
+mkdir -p "$(dirname "$DIORTHOS_RESULTS")"; : >"$DIORTHOS_RESULTS"
 need_root
 command -v strace >/dev/null || die "strace is missing: apt-get install strace"
 
@@ -35,7 +35,7 @@ harm() {
 }
 
 prepared
-mkdir -p "$root/home/ragna" "$root/srv/timetables"; filled "$root/home/ragna/tides.ods" 20; filled "$root/srv/timetables/winter" 20
+mkdir -p "$lower/home/ragna" "$lower/srv/timetables"; filled "$lower/home/ragna/tides.ods" 20; filled "$lower/srv/timetables/winter" 20
 grid
 RANDOM=$seed
 for n in $(seq "$count"); do

@@ -41,6 +41,7 @@ inside() {
 }
 # works says what the next run still minds; nothing where it can be made.
 works() {
+  inside true 2>/dev/null || { echo "nothing runs"; return; }
   [ -z "$(inside 'dpkg --audit' 2>&1 | head -1)" ] || { echo audit; return; }
   inside 'apt-get check -q' >/dev/null 2>&1 || { echo check; return; }
   inside 'dpkg --configure -a' >/dev/null 2>&1 || { echo configure; return; }
@@ -52,7 +53,6 @@ users() { (cd "$root" && find home srv -xdev -type f -print0 2>/dev/null | sort 
 
 before=$(users)
 minded=$(works)
-inside 'true' || { printf '%s\tnot entered\n' "$name" >>"$results"; exit 0; }
 first=$("$binary" diagnose --root "$root" --logs "$logs" --json 2>/dev/null | python3 -c '
 import json,sys
 try: d=json.load(sys.stdin)["docket"]

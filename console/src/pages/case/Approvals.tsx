@@ -1,13 +1,14 @@
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useMutation, useQueryClient } from '@tanstack/react-query'
 
 import { api, ask, type CaseDetail } from '../../api/client'
+import { useWho } from '../../api/who'
 import { StatusWord } from '../../parts/Status'
 import { utc } from '../../parts/text'
 
 /** The rungs to which somebody has to agree before they are taken, and who did. */
 export function Approvals({ c }: { c: CaseDetail }) {
   const client = useQueryClient()
-  const me = useQuery({ queryKey: ['who'], queryFn: () => ask(api.GET('/api/v1/session')) })
+  const me = useWho()
   const approve = useMutation({
     mutationFn: (rung: number) => ask(api.POST('/api/v1/cases/{number}/approvals', { params: { path: { number: c.number } }, body: { rung } })),
     onSuccess: () => client.invalidateQueries(),

@@ -2,6 +2,7 @@ import { Progress } from 'radix-ui'
 import { Link, useParams } from 'react-router'
 
 import type { CaseDetail } from '../../api/client'
+import { useWho } from '../../api/who'
 import { BootChain } from '../../parts/BootChain'
 import { DiskStrip } from '../../parts/DiskStrip'
 import { LadderView } from '../../parts/LadderView'
@@ -181,7 +182,22 @@ function Reading({ progress }: { progress: NonNullable<CaseDetail['progress']> }
 }
 
 function Files({ c }: { c: CaseDetail }) {
-  if (!c.docket || c.docket.files.length === 0) return <p className="text-soft">The bag held no logs.</p>
+  const who = useWho()
+  const bag = who.data && who.data.role !== 'see' && !c.removed && (
+    <p className="mt-1 text-small">
+      <a className="text-accent underline underline-offset-2" href={`/api/v1/cases/${c.number}/bag`} download={`${c.machine}-case-${c.number}.bag.tar.gz`}>
+        The bag as it was handed in
+      </a>
+      <span className="text-soft"> · who takes it is noted</span>
+    </p>
+  )
+  if (!c.docket || c.docket.files.length === 0)
+    return (
+      <>
+        <p className="text-soft">The bag held no logs.</p>
+        {bag}
+      </>
+    )
   return (
     <>
       <ul className="grid grid-cols-2 gap-x-6 text-small">
@@ -199,7 +215,9 @@ function Files({ c }: { c: CaseDetail }) {
           <span className="text-bad">▲ left out</span> {l.name}: <span className="text-soft">{l.why}</span>
         </p>
       ))}
+      {bag}
       <p className="mt-1 text-small text-soft">
+        {c.docket.masked && 'Masked at the machine: names of people and addresses were replaced before it was handed in. '}
         {c.docket.harmless > 0 && `${c.docket.harmless} records set apart: healthy machines show them too. `}
         {c.docket.usual > 0 && `${c.docket.usual} more: this machine's own successful attempts show them too. `}
         {c.docket.shifts.map((s) => `${s.file} was moved by ${Math.round(s.by)} s to agree with ${s.with}. `)}Knowledge {c.docket.knowledge}{c.docket.site ? `, of this site ${c.docket.site}` : ''}.

@@ -2,6 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { Link, useParams } from 'react-router'
 
 import { api, ask, type MachineDetail, type State } from '../../api/client'
+import { useWho } from '../../api/who'
 import { BootChain } from '../../parts/BootChain'
 import { DiskStrip } from '../../parts/DiskStrip'
 import { Notice, Stale } from '../../parts/Notice'
@@ -14,6 +15,7 @@ import { Upkeep } from './Upkeep'
 /** A machine: what it is made of, how its parts stand, what happened to it. */
 export function MachinePage() {
   const name = useParams().name ?? ''
+  const who = useWho()
   const detail = useQuery({ queryKey: ['machine', name], queryFn: () => ask(api.GET('/api/v1/machines/{name}', { params: { path: { name } } })) })
   if (detail.isPending) return <Notice>Fetching {name}…</Notice>
   if (detail.data === undefined) return <Notice bad>{detail.error.message}</Notice>
@@ -58,6 +60,13 @@ export function MachinePage() {
               </li>
             ))}
           </ul>
+          {who.data?.role === 'administer' && (
+            <p className="mt-1 text-small">
+              <a className="text-accent underline underline-offset-2" href={`/api/v1/machines/${encodeURIComponent(m.name)}/export`} download={`${m.name}.tar.gz`}>
+                Everything that is kept of {m.name}, its bags too
+              </a>
+            </p>
+          )}
         </Section>
       </div>
     </main>

@@ -101,6 +101,11 @@ function OnePerson({ p }: { p: Person }) {
         ))}
       </ul>
       {!p.ended && <NewToken name={p.name} />}
+      <p className="mt-1 text-small">
+        <a className="text-accent underline underline-offset-2" href={`/api/v1/people/${encodeURIComponent(p.name)}/export`} download={`${p.name}.tar.gz`}>
+          Everything that is kept of {p.name}
+        </a>
+      </p>
     </Section>
   )
 }
