@@ -119,8 +119,8 @@ func Build(
 	for _, c := range inOrder(list) {
 		rungs = append(rungs, c.rung)
 	}
-	if len(findings) > 0 && !closer(findings, facts) {
-		rungs = append(rungs, general(rungs, findings[0].Explains, facts, timeline, k)...)
+	for _, explains := range open(findings, facts) {
+		rungs = append(rungs, general(rungs, explains, facts, timeline, k)...)
 	}
 	rungs = writable(rungs, facts, k)
 	for i := range rungs {
@@ -164,6 +164,19 @@ const generalHelps = 0.02
 // sure is the probability from which a cause leaves nothing to look for.
 const sure = 0.9
 
+// open lists what has to be explained and has no cause that is as good as certain: what only may keep the machine from
+// starting explains no attempt that failed.
+func open(findings []diagnosis.Finding, facts *bag.Facts) (list []string) {
+	of := map[string][]diagnosis.Finding{}
+	for _, f := range findings {
+		if !f.Possible && !slices.Contains(list, f.Explains) {
+			list = append(list, f.Explains)
+		}
+		of[f.Explains] = append(of[f.Explains], f)
+	}
+	return slices.DeleteFunc(list, func(explains string) bool { return closer(of[explains], facts) })
+}
+
 // closer reports whether a cause is as good as certain, and has a remedy that was not
 // tried yet.
 func closer(findings []diagnosis.Finding, facts *bag.Facts) bool {
@@ -205,7 +218,8 @@ func rungOf(r *knowledge.Remedy, chance float64, why string, facts *bag.Facts) R
 	rung := Rung{
 		Remedy: r.ID, Title: r.Title, Why: why, Invasive: r.Invasive, Minutes: r.Minutes, Chance: chance, By: r.By,
 		Action: r.Action, Does: r.Does, Proof: r.Proof, Steps: r.Steps, Loans: r.Loans, Loses: r.Loses,
-		Restart: r.Restart, Params: r.Params, Target: action.TargetOf(r.Action, facts), Pass: r.Pass,
+		Restart: r.Restart, Params: r.Params, Target: action.TargetOf(r.Action, facts),
+		Pass: r.Pass || r.By == knowledge.ByHands && r.Invasive == knowledge.Looks,
 	}
 	if rung.By == knowledge.ByDiorthos && rung.Target == nil && len(r.Steps) > 0 {
 		// Nothing is known of the machine's disk, such as when only logs are at hand.

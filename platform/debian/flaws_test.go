@@ -110,6 +110,12 @@ func TestRecordsThatDpkgRefusesArePutRight(t *testing.T) {
 				0)
 		},
 		"a list of files is gone": func(dir string) error { return os.Remove(dir + "/" + infoFolder + "/skerrow-deck.list") },
+		"a list of files is a folder": func(dir string) error {
+			return folderInPlace(dir + "/" + infoFolder + "/skerrow-deck.list")
+		},
+		"a link to nowhere where apt makes a folder": func(dir string) error {
+			return firstOf(os.RemoveAll(dir+"/"+cacheFolder+"/partial"), os.Symlink("/nowhere", dir+"/"+cacheFolder+"/partial"))
+		},
 		"a file where packages have a folder": func(dir string) error {
 			return firstOf(os.Rename(dir+"/usr/bin", dir+"/usr/elsewhere"), os.WriteFile(dir+"/usr/bin", []byte("x"), 0o644))
 		},

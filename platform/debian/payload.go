@@ -53,8 +53,8 @@ func payloads(root fs.FS) (list []payload) {
 		return nil
 	}
 	for _, p := range installedIn(root) {
-		if p.State != "installed" {
-			continue // a run is under way, or was cut off
+		if p.State == "half-installed" {
+			continue // its unpacking is under way, or was cut off
 		}
 		sums := map[string]string{}
 		for _, line := range strings.Split(string(record(p, "md5sums")), "\n") {
@@ -236,7 +236,7 @@ func lstat(root fs.FS, name string) (fs.FileInfo, error) {
 }
 
 // lookAtPayloads looks at whether the programs and libraries of packages are there, and not
-// empty. Their content is not read: that is for a verification.
+// empty. Their content is read only of packages that are not at rest, which may be why: of all it is for a verification.
 func lookAtPayloads(root fs.FS, files []payload) (list []flaw) {
 	folders := map[string]map[string]fs.DirEntry{}
 	unknown := map[string]bool{} // folders on volumes that are not read
@@ -254,6 +254,7 @@ func lookAtPayloads(root fs.FS, files []payload) (list []flaw) {
 		return e, ok
 	}
 	const emptySum = "d41d8cd98f00b204e9800998ecf8427e"
+	buf := make([]byte, 64<<10)
 	more := map[string]int{} // further files of a package, by its name
 	for _, p := range files {
 		folder := path.Dir(p.path)
@@ -268,6 +269,10 @@ func lookAtPayloads(root fs.FS, files []payload) (list []flaw) {
 		} else if p.sum != "" && p.sum != emptySum {
 			if info, err := e.Info(); err == nil && info.Mode().IsRegular() && info.Size() == 0 {
 				why = "it is empty"
+			} else if p.of.State != "installed" {
+				if fault, _ := checkPayload(root, p, buf); fault != nil {
+					why = "its content is not as it was shipped"
+				}
 			}
 		}
 		if why == "" {

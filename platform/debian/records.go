@@ -410,6 +410,11 @@ func lookAtFileLists(n *inner, root fs.FS) (list []flaw) {
 // hand, else from what can still be read of it and of its checksums.
 func (n *inner) listAnew(p bag.Package, name string) func(*os.Root) (string, error) {
 	return func(files *os.Root) (string, error) {
+		if info, err := files.Lstat(name); err == nil && !info.Mode().IsRegular() {
+			if _, err := n.moveAside(files, name); err != nil {
+				return "", err
+			}
+		}
 		if deb, err := openCached(files, p); err == nil {
 			defer func() { _ = deb.Close() }() // it was only read
 			names, err := deb.paths()

@@ -30,8 +30,21 @@ var neededFolders = []struct {
 	{"var/log/apt", 0o755}, {"var/cache/debconf", 0o755}, {"etc/alternatives", 0o755},
 }
 
+// madeFolders are those that apt makes where they are missing, and cannot where something else has their name.
+var madeFolders = []string{listsFolder + "/partial", cacheFolder + "/partial"}
+
 // lookAtFolders looks at whether they are there, are folders, and can be used.
 func lookAtFolders(n *inner, root fs.FS) (list []flaw) {
+	for _, name := range madeFolders {
+		is, err := fs.Lstat(root, name)
+		if err != nil {
+			continue
+		}
+		if to, err := fs.Stat(root, name); err != nil || !to.IsDir() {
+			text := "it is " + kindOf(is.Mode()) + ", and has to be a folder"
+			list = append(list, flaw{bag.StateFault{File: name, Text: text}, n.asides(name)})
+		}
+	}
 	for _, f := range neededFolders {
 		info, err := fs.Stat(root, f.name)
 		fault := bag.StateFault{File: f.name}

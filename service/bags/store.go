@@ -30,6 +30,7 @@ type Store struct {
 	bucket *blob.Bucket
 	folder string // empty unless the bags lie in a folder
 	keys   *Keys  // nil where bags lie as they came
+	old    *Store // from which bags are being moved; nil for none
 
 	sweeping sync.Mutex
 	next     []byte // where the next sweep goes on
@@ -66,7 +67,12 @@ func Open(ctx context.Context, where string) (*Store, error) {
 }
 
 // Close gives the bucket back.
-func (s *Store) Close() error { return s.bucket.Close() }
+func (s *Store) Close() error {
+	if s.old != nil {
+		return errors.Join(s.bucket.Close(), s.old.Close())
+	}
+	return s.bucket.Close()
+}
 
 // packedBag is how bags are written.
 var packedBag = blob.WriterOptions{ContentType: "application/octet-stream", DisableContentTypeDetection: true}
@@ -173,6 +179,17 @@ func (s *Store) makeDurable(key string) error {
 
 // Open returns a stored bag, and how many bytes lie there.
 func (s *Store) Open(ctx context.Context, key string) (io.ReadCloser, int64, error) {
+	r, size, err := s.open(ctx, key)
+	if s.old == nil || !notThere(err) {
+		return r, size, err
+	}
+	if r, size, err = s.old.Open(ctx, key); notThere(err) { // moved between the two looks
+		return s.open(ctx, key)
+	}
+	return r, size, err
+}
+
+func (s *Store) open(ctx context.Context, key string) (io.ReadCloser, int64, error) {
 	r, err := s.bucket.NewReader(ctx, key, nil)
 	if err != nil {
 		return nil, 0, fmt.Errorf("store of bags: %w", err)
@@ -189,6 +206,10 @@ func (s *Store) Open(ctx context.Context, key string) (io.ReadCloser, int64, err
 
 // Holds reports whether a bag of that size lies under key. In doubt it does.
 func (s *Store) Holds(ctx context.Context, key string, size int64) bool {
+	return s.holds(ctx, key, size) || s.old != nil && (s.old.holds(ctx, key, size) || s.holds(ctx, key, size))
+}
+
+func (s *Store) holds(ctx context.Context, key string, size int64) bool {
 	a, err := s.bucket.Attributes(ctx, key)
 	if err != nil {
 		return gcerrors.Code(err) != gcerrors.NotFound
@@ -206,12 +227,31 @@ func (s *Store) Reachable(ctx context.Context) error {
 	if err == nil && !ok {
 		err = errors.New("there is no such store, or it may not be looked at")
 	}
+	if err == nil && s.old != nil {
+		err = s.old.Reachable(ctx)
+	}
 	return err
 }
 
 // Drop removes a bag that nothing was recorded of.
 func (s *Store) Drop(ctx context.Context, key string) error {
-	return s.bucket.Delete(ctx, key)
+	err := s.bucket.Delete(ctx, key)
+	if s.old == nil {
+		return err
+	}
+	// In the order in which a move goes: what it moves meanwhile is dropped where it came to.
+	switch was := s.old.bucket.Delete(ctx, key); {
+	case was == nil && notThere(err):
+		if again := s.bucket.Delete(ctx, key); again != nil && !notThere(again) {
+			return again
+		}
+		return nil
+	case notThere(was):
+		return err
+	case was != nil:
+		return was
+	}
+	return err
 }
 
 // Sweep drops bags older than age of which known says that nothing was recorded: what

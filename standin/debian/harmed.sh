@@ -41,11 +41,12 @@ RANDOM=$seed
 for n in $(seq "$count"); do
   drawn
   begin
+  path=${path%/}
   at=$root$path
   if [ -L "$at" ] || [ ! -e "$at" ]; then end; continue; fi
   if [ -d "$at" ]; then how=${folder_harms[RANDOM % ${#folder_harms[@]}]}; else how=${file_harms[RANDOM % ${#file_harms[@]}]}; fi
   case $path in / | /root | /home | /etc | /usr | /var | /tmp) end; continue ;; esac # more than one thing
-  harm "$how" "$path"
+  harm "$how" "$path" || { end; continue; }
   rm -f "$work"/*.txt
   console "${runs[$i]}; echo \$? >/status" 2>/dev/null
   if [ "$(cat "$root/status" 2>/dev/null)" != 0 ]; then
