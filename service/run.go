@@ -35,6 +35,7 @@ type Config struct {
 	Database string         // PostgreSQL connection string
 	Bags     string         // folder, or bucket URL
 	SignOn   *signon.Config // where people sign in besides by token; nil for nowhere
+	BagsFrom string         // where bags are being moved from, which is read too; empty for none
 	BagKeys  string         // file with the keys by which bags are encrypted where they lie; empty for none
 	// KeepBags is how long a bag is kept once its case ended; 0 for ever.
 	KeepBags time.Duration
@@ -116,7 +117,7 @@ func Run(ctx context.Context, listener net.Listener, c Config) error {
 			return err
 		}
 	}
-	kept, err := bags.OpenWith(ctx, c.Bags, keys)
+	kept, err := bags.OpenBeside(ctx, c.Bags, c.BagsFrom, keys)
 	if err != nil {
 		return err
 	}

@@ -11,6 +11,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	commands "diorthos/cli"
 	"diorthos/core/units"
 	"diorthos/service/backup"
 	"diorthos/service/bags"
@@ -24,7 +25,14 @@ func storeFlags() []cli.Flag {
 		&cli.StringFlag{
 			Name: "bags", Usage: "folder where bags are kept", Value: "bags", Sources: cli.EnvVars("DIORTHOS_BAGS"),
 		},
-		bagKeysFlag(),
+		bagKeysFlag(), bagsFromFlag(),
+	}
+}
+
+func bagsFromFlag() cli.Flag {
+	return &cli.StringFlag{
+		Name: "bags-from", Usage: "where bags are being moved from: they are read there too (see move-bags)",
+		Sources: cli.EnvVars("DIORTHOS_BAGS_FROM"),
 	}
 }
 
@@ -44,7 +52,66 @@ func openBags(ctx context.Context, c *cli.Command) (*bags.Store, error) {
 			return nil, err
 		}
 	}
-	return bags.OpenWith(ctx, c.String("bags"), keys)
+	return bags.OpenBeside(ctx, c.String("bags"), c.String("bags-from"), keys)
+}
+
+func moveBagsCommand() *cli.Command {
+	return &cli.Command{
+		Name: "move-bags", Usage: "move all bags from one store to another, while the service runs",
+		Description: "A folder or a store of objects (s3://…), in either direction. First have every process of the service\n" +
+			"started with --bags NEW --bags-from OLD: new bags are kept in NEW, and each is read where it lies. Then run\n" +
+			"this once, with the same two. Each bag is copied, read back and compared, and only then removed from OLD. Cut\n" +
+			"off, it goes on where it was when it is run again. When it says that nothing is left, --bags-from can go.\n\n" +
+			"Example:\n" +
+			"   diorthos move-bags --bags 's3://bags?region=harbour&endpoint=https://objects.skerrow.example' \\\n" +
+			"     --bags-from /var/lib/diorthos/bags",
+		Flags: []cli.Flag{
+			&cli.StringFlag{
+				Name: "bags", Usage: "where bags are to lie", Required: true, Sources: cli.EnvVars("DIORTHOS_BAGS"),
+			},
+			bagsFromFlag(), bagKeysFlag(),
+			&cli.DurationFlag{
+				Name: "age", Usage: "leave what is younger: it may still be written", Value: 10 * time.Minute,
+			},
+			commands.JSONFlag(),
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			from := c.String("bags-from")
+			switch {
+			case c.Args().Present():
+				return fmt.Errorf("%q is one argument too many: see \"diorthos move-bags --help\"", c.Args().First())
+			case from == "" || from == c.String("bags"):
+				return errors.New("--bags-from is missing, or the same as --bags: see \"diorthos move-bags --help\"")
+			}
+			store, err := openBags(ctx, c)
+			if err != nil {
+				return err
+			}
+			defer func() { _ = store.Close() }()
+			told := time.Now()
+			m, err := store.Move(ctx, c.Duration("age"), func(m bags.Moved) {
+				if time.Since(told) > time.Second {
+					told = time.Now()
+					_, _ = fmt.Fprintf(c.Root().ErrWriter, "%d bags, %s moved\n", m.Bags, units.FormatBytes(m.Bytes))
+				}
+			})
+			if err != nil {
+				return fmt.Errorf("%d bags are moved; then: %w", m.Bags, err)
+			}
+			if done, err := commands.Put(c, m); done {
+				return err
+			}
+			if m.Bags > 0 {
+				_, _ = fmt.Fprintf(c.Root().Writer, "✓ %d bags, %s: moved, and read back\n", m.Bags, units.FormatBytes(m.Bytes))
+			}
+			if m.Left > 0 {
+				_, _ = fmt.Fprintf(c.Root().Writer, "%d are younger than %s: run this again after that\n", m.Left, c.Duration("age"))
+			} else {
+				_, _ = fmt.Fprintln(c.Root().Writer, "Nothing is left there: --bags-from can go.")
+			}
+			return nil
+		},
+	}
 }
 
 func backupCommand() *cli.Command {

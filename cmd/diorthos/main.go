@@ -13,7 +13,7 @@ import (
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	status := cli.Run(ctx, os.Args, os.Stdin, os.Stdout, os.Stderr,
-		serveCommand(), backupCommand(), restoreCommand(), doctorCommand(), demoCommand(), standinCommand(),
+		serveCommand(), backupCommand(), restoreCommand(), moveBagsCommand(), doctorCommand(), demoCommand(), standinCommand(),
 	)
 	stop()
 	os.Exit(status)

@@ -64,6 +64,7 @@ func serveCommand() *cli.Command {
 				Sources: cli.EnvVars("DIORTHOS_KNOWLEDGE"),
 			},
 			bagKeysFlag(),
+			bagsFromFlag(),
 			&cli.StringFlag{
 				Name: "tls-cert", Usage: "`FILE` with the certificate and those above it, PEM; read anew when it changes",
 				Sources: cli.EnvVars("DIORTHOS_TLS_CERT"),
@@ -196,7 +197,7 @@ func serveCommand() *cli.Command {
 			signal.Notify(again, syscall.SIGHUP)
 			defer signal.Stop(again)
 			conf.Reload = again
-			conf.TakeOnly, conf.BagKeys = c.Bool("take-only"), c.String("bag-keys")
+			conf.TakeOnly, conf.BagKeys, conf.BagsFrom = c.Bool("take-only"), c.String("bag-keys"), c.String("bags-from")
 			conf.KeepBags = time.Duration(c.Int("keep-bags")) * 24 * time.Hour
 			conf.Metrics, conf.Plain = c.String("metrics"), c.Bool("plain-http")
 			if conf.Forwarders, err = networks(c.StringSlice("forwarder")); err != nil {

@@ -7,33 +7,55 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
+	"strings"
 	"time"
 
 	"gocloud.dev/blob"
 	"gocloud.dev/gcerrors"
 )
 
-// Besides has bags that are not here yet be read from another store too: the one from which they are being moved. New
-// ones are kept here alone. The other is closed with this one.
-func (s *Store) Besides(old *Store) { s.old = old }
+// OpenBeside opens a store; bags that are not there yet are read from another one too, from which they are being moved.
+// New ones are kept in the first alone. old may be empty: there is no other one then.
+func OpenBeside(ctx context.Context, where, old string, keys *Keys) (*Store, error) {
+	if old != "" && !strings.Contains(old, "://") { // a folder that is not there would be made, and found empty
+		if info, err := os.Stat(old); err != nil {
+			return nil, fmt.Errorf("store of bags that are moved: %w", err)
+		} else if !info.IsDir() {
+			return nil, fmt.Errorf("store of bags that are moved: %s is no folder", old)
+		}
+	}
+	s, err := OpenWith(ctx, where, keys)
+	if err != nil || old == "" {
+		return s, err
+	}
+	if s.old, err = OpenWith(ctx, old, keys); err != nil {
+		return nil, errors.Join(err, s.Close())
+	}
+	return s, nil
+}
 
 // notThere reports whether an error says that no such bag lies there.
 func notThere(err error) bool { return err != nil && gcerrors.Code(err) == gcerrors.NotFound }
 
 // Moved says how a move stands.
 type Moved struct {
-	Bags  int   // moved by now
-	Bytes int64 // of them
-	Left  int   // too young to be moved: they may still be written
+	Bags  int   `json:"bags"`  // moved by now
+	Bytes int64 `json:"bytes"` // of them
+	Left  int   `json:"left"`  // too young to be moved: they may still be written
 }
 
 // mostMoved is how many bags are listed at a time.
 const mostMoved = 500
 
-// MoveFrom moves all bags from another store to here, one after the other: copied, read back and held against what was
+// Move moves all bags from the other store to this one, one after the other: copied, read back and held against what was
 // copied, and only then removed there. It can be cut off at any moment and begun again; whoever reads both stores
 // meanwhile finds each bag in one of them. What is younger than age is left: it may still be written.
-func (s *Store) MoveFrom(ctx context.Context, old *Store, age time.Duration, tell func(Moved)) (m Moved, err error) {
+func (s *Store) Move(ctx context.Context, age time.Duration, tell func(Moved)) (m Moved, err error) {
+	old := s.old
+	if old == nil {
+		return m, errors.New("store of bags: there is no other store to move from")
+	}
 	for token := blob.FirstPageToken; token != nil; {
 		page, next, err := old.bucket.ListPage(ctx, token, mostMoved, nil)
 		if err != nil {
