@@ -18,6 +18,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
+	"go.opentelemetry.io/otel/trace"
 
 	"diorthos/core/bag"
 	"diorthos/core/knowledge"
@@ -27,6 +28,7 @@ import (
 	"diorthos/service/queue"
 	"diorthos/service/records"
 	"diorthos/service/signon"
+	"diorthos/service/traces"
 )
 
 // Config says how the service runs.
@@ -37,6 +39,9 @@ type Config struct {
 	SignOn   *signon.Config // where people sign in besides by token; nil for nowhere
 	BagsFrom string         // where bags are being moved from, which is read too; empty for none
 	BagKeys  string         // file with the keys by which bags are encrypted where they lie; empty for none
+	// Traces is the address of a collector (OTLP over HTTP); empty for none. TracesShare of them are kept, 0 to 1.
+	Traces      string
+	TracesShare float64
 	// KeepBags is how long a bag is kept once its case ended; 0 for ever.
 	KeepBags time.Duration
 	// Knowledge loads the shipped knowledge and the site's own. It is called again
@@ -122,10 +127,19 @@ func Run(ctx context.Context, listener net.Listener, c Config) error {
 		return err
 	}
 	defer func() { _ = kept.Close() }()
+	var told trace.Tracer
+	if c.Traces != "" {
+		var end func()
+		if told, end, err = traces.New(ctx, c.Traces, c.TracesShare); err != nil {
+			return err
+		}
+		defer end()
+	}
 	q, err := queue.New(ctx, store, kept, current.Load, c.Limits, c.Log)
 	if err != nil {
 		return err
 	}
+	q.Traces = told
 	reg := prometheus.NewRegistry()
 	reg.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
 		prometheus.NewCounterFunc(prometheus.CounterOpts{
@@ -141,6 +155,7 @@ func Run(ctx context.Context, listener net.Listener, c Config) error {
 		Console:   c.Console,
 		Log:       c.Log,
 		Metrics:   reg,
+		Traces:    told,
 
 		TLS:        c.TLS != nil,
 		Forwarders: c.Forwarders,
@@ -157,9 +172,9 @@ func Run(ctx context.Context, listener net.Listener, c Config) error {
 	watch := newReconciler(c.Log, kept, store, reg, c.KeepBags)
 	running.Go(func() { watch.run(ctx) })
 	running.Go(func() { conductRollouts(ctx, store, c.Log) })
-	told := c.Notices
-	told.Store, told.Log, told.Source = store, c.Log, "diorthos://"+address.String()
-	running.Go(func() { told.Run(ctx) })
+	notices := c.Notices
+	notices.Store, notices.Log, notices.Source = store, c.Log, "diorthos://"+address.String()
+	running.Go(func() { notices.Run(ctx) })
 	running.Go(func() { reload(ctx, c, &current) })
 	failed := make(chan error, 2)
 	running.Go(func() { a.Listen(ctx) })

@@ -80,6 +80,14 @@ func serveCommand() *cli.Command {
 				Name: "metrics", Usage: "`ADDRESS` and port at which the metrics alone are served, without sign-in",
 				Sources: cli.EnvVars("DIORTHOS_METRICS"),
 			},
+			&cli.StringFlag{
+				Name: "traces", Usage: "`ADDRESS` of a collector of traces (OpenTelemetry, OTLP over HTTP), such as http://127.0.0.1:4318",
+				Sources: cli.EnvVars("DIORTHOS_TRACES"),
+			},
+			&cli.FloatFlag{
+				Name: "traces-share", Usage: "share of the traces that are kept, 0 to 1", Value: 0.1,
+				Sources: cli.EnvVars("DIORTHOS_TRACES_SHARE"),
+			},
 			&cli.StringSliceFlag{
 				Name: "forwarder", Usage: "`ADDRESS` or network of a proxy whose X-Forwarded-For is believed; once more for each",
 				Sources: cli.EnvVars("DIORTHOS_FORWARDERS"),
@@ -199,6 +207,7 @@ func serveCommand() *cli.Command {
 			conf.Reload = again
 			conf.TakeOnly, conf.BagKeys, conf.BagsFrom = c.Bool("take-only"), c.String("bag-keys"), c.String("bags-from")
 			conf.KeepBags = time.Duration(c.Int("keep-bags")) * 24 * time.Hour
+			conf.Traces, conf.TracesShare = c.String("traces"), c.Float("traces-share")
 			conf.Metrics, conf.Plain = c.String("metrics"), c.Bool("plain-http")
 			if conf.Forwarders, err = networks(c.StringSlice("forwarder")); err != nil {
 				return err

@@ -15,6 +15,7 @@ import (
 	"github.com/go-chi/chi/v5/middleware"
 	"github.com/jackc/pgx/v5"
 	"github.com/prometheus/client_golang/prometheus"
+	"go.opentelemetry.io/otel/trace"
 
 	"diorthos/core/bag"
 	"diorthos/core/knowledge"
@@ -36,7 +37,8 @@ type Deps struct {
 	Console   fs.FS // the built console
 	Log       *slog.Logger
 	Metrics   *prometheus.Registry
-	TLS       bool // it is served over TLS
+	Traces    trace.Tracer // told where time goes; nil for nobody
+	TLS       bool         // it is served over TLS
 	// Forwarders are the addresses of proxies whose word on where a request comes from counts.
 	Forwarders []netip.Prefix
 	SignOn     *signon.Provider // nil where people sign in with a token alone
@@ -67,6 +69,7 @@ func New(d Deps) *API {
 		middleware.RequestID,
 		addressed(d.Forwarders),
 		arriving,
+		a.traced,
 		a.metrics.observe,
 		a.logged,
 		a.recovered,
@@ -98,6 +101,12 @@ func (a *API) Listen(ctx context.Context) {
 func config() huma.Config {
 	huma.DefaultArrayNullable = false // our lists are empty, never null
 	c := huma.DefaultConfig("Diorthos", Version)
+	c.Transformers = append(c.Transformers, func(ctx huma.Context, _ string, v any) (any, error) {
+		if p, ok := v.(*huma.ErrorModel); ok {
+			numbered(ctx, p)
+		}
+		return v, nil
+	})
 	c.Info.Description = "Why an install, upgrade or update failed, and how it is put right. Sign in with " +
 		"\"Authorization: Bearer TOKEN\"."
 	c.OpenAPIPath, c.DocsPath, c.SchemasPath = "/api/v1/openapi", "", "/api/v1/schemas"

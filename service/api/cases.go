@@ -14,6 +14,7 @@ import (
 	"diorthos/core/bag"
 	"diorthos/service/lifecycle"
 	"diorthos/service/records"
+	"diorthos/service/traces"
 )
 
 // bagRequest takes the body as a stream: a bag may be larger than memory.
@@ -265,8 +266,9 @@ func (a *API) submit(ctx context.Context, in *bagRequest) (*acceptedAnswer, erro
 
 // take puts a bag where bags lie, and records it.
 func (a *API) take(ctx context.Context, doing string, body io.Reader) (*acceptedAnswer, error) {
-	key, info, size, err := a.Bags.Take(ctx, body, a.Limits)
-	if err != nil {
+	taking, done := traces.Step(ctx, "take the bag and verify it")
+	key, info, size, err := a.Bags.Take(taking, body, a.Limits)
+	if done(err); err != nil {
 		outcome, p := a.refused(err)
 		a.metrics.bags.WithLabelValues(outcome).Inc()
 		return nil, p
@@ -278,7 +280,8 @@ func (a *API) take(ctx context.Context, doing string, body io.Reader) (*accepted
 	// What lies on disk is recorded, also when whoever sent it does not wait for it.
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), recordTimeout)
 	defer cancel()
-	accepted, err := a.record(ctx, records.Bag{
+	recording, done := traces.Step(ctx, "record the case")
+	accepted, err := a.record(recording, records.Bag{
 		Digest:  info.Digest,
 		Blob:    key,
 		Size:    size,
@@ -286,6 +289,7 @@ func (a *API) take(ctx context.Context, doing string, body io.Reader) (*accepted
 		Call:    info.Facts.Call,
 		By:      person(ctx),
 	})
+	done(err)
 	if accepted.UnusedBlob != "" {
 		if err := a.Bags.Drop(context.WithoutCancel(ctx), accepted.UnusedBlob); err != nil {
 			a.Log.Warn("drop a bag", "key", accepted.UnusedBlob, "error", err)

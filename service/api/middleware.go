@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"diorthos/service/traces"
+
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
 	"github.com/prometheus/client_golang/prometheus"
@@ -38,6 +40,22 @@ func (a *API) secured(next http.Handler) http.Handler {
 	})
 }
 
+// traced begins a trace of a request for the API, or goes on with the caller's. Streams that stay open are left out.
+func (a *API) traced(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		id := middleware.GetReqID(r.Context())
+		w.Header().Set("X-Request-Id", id)
+		if a.Traces == nil || !strings.HasPrefix(r.URL.Path, "/api/") || strings.HasSuffix(r.URL.Path, "/live") {
+			next.ServeHTTP(w, r)
+			return
+		}
+		ww := middleware.NewWrapResponseWriter(w, r.ProtoMajor)
+		r, done := traces.Request(r, a.Traces, id)
+		defer func() { done(chi.RouteContext(r.Context()).RoutePattern(), ww.Status()) }()
+		next.ServeHTTP(ww, r)
+	})
+}
+
 // logged writes one structured line for each request that is not routine.
 func (a *API) logged(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -61,6 +79,8 @@ func (a *API) logged(next http.Handler) http.Handler {
 				time.Since(began),
 				"request",
 				middleware.GetReqID(r.Context()),
+				"trace",
+				traces.ID(r.Context()),
 			)
 		}
 	})

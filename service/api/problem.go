@@ -8,6 +8,7 @@ import (
 	"syscall"
 
 	"github.com/danielgtaylor/huma/v2"
+	"github.com/go-chi/chi/v5/middleware"
 
 	"diorthos/core/bag"
 	"diorthos/service/lifecycle"
@@ -25,7 +26,15 @@ func problem(status int, kind, detail string) *huma.ErrorModel {
 	}
 }
 
+// numbered says in a problem of which request it tells: the log has lines with the same number.
+func numbered(ctx huma.Context, p *huma.ErrorModel) {
+	if id := middleware.GetReqID(ctx.Context()); id != "" && p.Instance == "" {
+		p.Instance = "urn:diorthos:request:" + id
+	}
+}
+
 func writeProblem(_ huma.API, ctx huma.Context, p *huma.ErrorModel) {
+	numbered(ctx, p)
 	ctx.SetHeader("Content-Type", "application/problem+json")
 	ctx.SetStatus(p.Status)
 	_ = json.NewEncoder(ctx.BodyWriter()).Encode(p)

@@ -21,6 +21,7 @@ import (
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"github.com/riverqueue/river/rivermigrate"
+	"go.opentelemetry.io/otel/trace"
 
 	"diorthos/client"
 	"diorthos/core/bag"
@@ -29,6 +30,7 @@ import (
 	"diorthos/core/knowledge"
 	"diorthos/service/bags"
 	"diorthos/service/records"
+	"diorthos/service/traces"
 )
 
 // A Queue hands cases to workers.
@@ -44,10 +46,12 @@ type Queue struct {
 	log       *slog.Logger
 	river     *river.Client[pgx.Tx]
 	Read      atomic.Int64 // cases read by this process
+	Traces    trace.Tracer // told where time goes; nil for nobody
 }
 
 type readCase struct {
-	Number int64 `json:"number"`
+	Number int64  `json:"number"`
+	Trace  string `json:"trace,omitempty"` // in which the reading goes on, whichever process does it
 }
 
 func (readCase) Kind() string { return "read_case" }
@@ -91,7 +95,7 @@ func New(
 // Enqueue adds the reading of a case within a transaction.
 func (q *Queue) Enqueue(ctx context.Context) func(pgx.Tx, int64) error {
 	return func(tx pgx.Tx, number int64) error {
-		_, err := q.river.InsertTx(ctx, tx, readCase{Number: number}, &river.InsertOpts{MaxAttempts: 3})
+		_, err := q.river.InsertTx(ctx, tx, readCase{Number: number, Trace: traces.Handed(ctx)}, &river.InsertOpts{MaxAttempts: 3})
 		return err
 	}
 }
@@ -139,7 +143,7 @@ type worker struct {
 
 // Work reads one case. The claim sees to it that it is read once, however
 // often the job is started.
-func (w *worker) Work(ctx context.Context, job *river.Job[readCase]) error {
+func (w *worker) Work(ctx context.Context, job *river.Job[readCase]) (failed error) {
 	q, number := w.queue, job.Args.Number
 	claim := uuid.NewString()
 	blob, ok, err := q.store.Claim(ctx, number, claim)
@@ -147,6 +151,11 @@ func (w *worker) Work(ctx context.Context, job *river.Job[readCase]) error {
 		return err
 	}
 	began := time.Now()
+	if q.Traces != nil {
+		var done func(error)
+		ctx, done = traces.Job(ctx, q.Traces, job.Args.Trace, "read the case", number)
+		defer func() { done(failed) }()
+	}
 	r := newReporter(ctx, q.store, number, claim)
 	d, note, err := q.read(ctx, number, blob, r)
 	r.stop()
@@ -169,7 +178,9 @@ func (w *worker) Work(ctx context.Context, job *river.Job[readCase]) error {
 			fmt.Errorf("read case %d: %w", number, err), q.store.Release(context.WithoutCancel(ctx), number, claim, ""),
 		)
 	}
-	if err := q.store.Settle(ctx, number, claim, d, "", note); err != nil {
+	settling, done := traces.Step(ctx, "settle the case")
+	err = q.store.Settle(settling, number, claim, d, "", note)
+	if done(err); err != nil {
 		return err
 	}
 	q.Read.Add(1)
@@ -192,8 +203,9 @@ func (q *Queue) read(
 	}
 	defer done()
 	r.set("unpacking", 0, size)
-	info, err := bag.Unpack(ctx, &counting{body, r}, q.limits, dir)
-	if err != nil {
+	unpacking, ended := traces.Step(ctx, "unpack the bag")
+	info, err := bag.Unpack(unpacking, &counting{body, r}, q.limits, dir)
+	if ended(err); err != nil {
 		return nil, note, err
 	}
 	if info.Facts.Call == nil {
@@ -203,8 +215,9 @@ func (q *Queue) read(
 	}
 	logs, total := docket.Logs(info, dir)
 	r.set("reading logs", 0, total)
-	d, err = docket.Draw(ctx, info.Facts, logs, q.taught(ctx), func(n int64) { r.set("reading logs", n, total) })
-	if err != nil {
+	reading, ended := traces.Step(ctx, "read the logs and diagnose")
+	d, err = docket.Draw(reading, info.Facts, logs, q.taught(ctx), func(n int64) { r.set("reading logs", n, total) })
+	if ended(err); err != nil {
 		return nil, note, err
 	}
 	return d, fleetNote(info.Facts, d), nil
