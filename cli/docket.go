@@ -3,7 +3,6 @@ package cli
 import (
 	"fmt"
 	"strings"
-	"time"
 	"unicode"
 	"unicode/utf8"
 
@@ -447,7 +446,7 @@ func showClimbs(p *page, climbs []client.Climb) {
 const writesShown = 12
 
 func showRun(p *page, indent string, r climb.Run) {
-	p.line("%srung %d %s  %s", indent, r.Rung, runMark(p, r.Outcome), p.faint(r.Took.Round(time.Microsecond).String()))
+	p.line("%srung %d %s  %s", indent, r.Rung, runMark(p, r.Outcome), p.faint(rounded(r.Took).String()))
 	p.checks(indent+"  guard ", r.Guard)
 	for _, did := range r.Did {
 		p.hangingIndent(indent+"  does  ", did)

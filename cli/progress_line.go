@@ -85,11 +85,18 @@ func left(spent time.Duration, typical client.Typical, minutes int) string {
 }
 
 func tookBefore(t client.Typical) string {
-	took := seconds(t.Seconds).Round(100 * time.Millisecond)
-	if took >= time.Minute {
-		took = took.Round(time.Second)
+	return fmt.Sprintf("%s in %s", rounded(seconds(t.Seconds)), plural(int(t.Runs), "earlier climb", "earlier climbs"))
+}
+
+// rounded is a time as people say it.
+func rounded(d time.Duration) time.Duration {
+	switch {
+	case d < 100*time.Millisecond:
+		return d.Round(time.Millisecond / 10)
+	case d < time.Minute:
+		return d.Round(time.Second / 10)
 	}
-	return fmt.Sprintf("%s in %s", took, plural(int(t.Runs), "earlier climb", "earlier climbs"))
+	return d.Round(time.Second)
 }
 
 func seconds(s float64) time.Duration { return time.Duration(s * float64(time.Second)) }

@@ -14,6 +14,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"diorthos/core/bag"
+	"diorthos/core/readfs"
 	"diorthos/core/store"
 	"diorthos/core/system"
 	"diorthos/host"
@@ -63,11 +64,11 @@ func storeCheck(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 		defer func() { _ = root.Close() }() // it was only read
-		a, _, ok := system.FindOn(platform.All(), root.FS())
+		a, _, ok := system.FindOn(platform.All(), readfs.Within(root))
 		if !ok {
 			return fmt.Errorf("%s: no system that is known lies in this folder", path)
 		}
-		return checkPackages(ctx, c, a, root.FS(), path)
+		return checkPackages(ctx, c, a, readfs.Within(root), path)
 	}
 	facts, err := lookFor(c, path, false)
 	if err != nil {

@@ -16,6 +16,7 @@ import (
 	"diorthos/core/block"
 	"diorthos/core/climb"
 	"diorthos/core/firmware"
+	"diorthos/core/readfs"
 	"diorthos/core/reading"
 	"diorthos/core/system"
 	"diorthos/core/volumes"
@@ -208,7 +209,7 @@ func (l *Looked) folder(path string) (fs.FS, error) {
 		return nil, err
 	}
 	l.folders = append(l.folders, r)
-	return r.FS(), nil
+	return readfs.Within(r), nil
 }
 
 // Look takes the facts of a disk, a folder or the running machine.

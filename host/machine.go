@@ -14,6 +14,7 @@ import (
 	"diorthos/core/bag"
 	"diorthos/core/block"
 	"diorthos/core/climb"
+	"diorthos/core/readfs"
 	"diorthos/core/store"
 	"diorthos/core/system"
 	"diorthos/core/volumes"
@@ -50,7 +51,7 @@ func openFolder(path string, adapters []system.Adapter, readOnly bool) (*inside.
 		return nil, err
 	}
 	defer func() { _ = root.Close() }() // it was only read
-	a, found, ok := system.FindOn(adapters, root.FS())
+	a, found, ok := system.FindOn(adapters, readfs.Within(root))
 	if !ok {
 		return nil, fmt.Errorf("%s: no system that is known lies there", path)
 	}

@@ -16,6 +16,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"diorthos/core/block"
+	"diorthos/core/readfs"
 	"diorthos/core/system"
 	"diorthos/core/tree"
 )
@@ -52,7 +53,7 @@ func OpenFolder(path string, adapter system.FolderAdapter, readOnly bool) (f *Fo
 	if err != nil {
 		return nil, err
 	}
-	f.marks, f.loose = adapter.FolderMarks(root.FS()), slices.Concat(adapter.MadeAnew(), adapter.LockFiles())
+	f.marks, f.loose = adapter.FolderMarks(readfs.Within(root)), slices.Concat(adapter.MadeAnew(), adapter.LockFiles())
 	if err := root.Close(); err != nil {
 		return nil, err
 	}
@@ -311,7 +312,7 @@ func copyFolder(from, to string) error {
 }
 
 // Files are those of the system as they are drafted.
-func (d *folderDraft) Files() fs.FS { return d.files.FS() }
+func (d *folderDraft) Files() fs.FS { return readfs.Within(d.files) }
 
 // An entered is a draft that somebody is in.
 type entered struct{ *folderDraft }

@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"diorthos/core/readfs"
 	"diorthos/core/system"
 )
 
@@ -273,7 +274,7 @@ func readAll(files *os.Root, name string) string {
 }
 
 // files reads the system from inside.
-func (w *worker) files() fs.FS { return w.in.Files().FS() }
+func (w *worker) files() fs.FS { return readfs.Within(w.in.Files()) }
 
 // packageFile finds a package file in apt's cache; of any version where none is named.
 func (w *worker) packageFile(name, version string) string {

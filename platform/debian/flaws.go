@@ -33,7 +33,7 @@ type look func(n *inner, root fs.FS) []flaw
 // comes first.
 var looks = []look{
 	lookAtFolders, lookAtLinks, lookAtMarks, lookAtAccounts, lookAtAccountLocks, lookAtLocks, lookAtFormat,
-	lookAtStatus, lookAtAvailable, lookAtUpdates,
+	lookAtStatus, lookAtAvailable, lookAtExtended, lookAtUpdates,
 	lookAtFileLists, lookAtPackageFolders, lookAtScripts, lookAtOverrides, lookAtDiversions, lookAtTriggers, lookAtAlternatives, lookAtDebconf,
 	lookAtDownloads, lookAtLists, lookAtSources, lookAtPreload, lookAtPrograms,
 	lookAtConffiles, lookAtSignIn, lookAtShells,

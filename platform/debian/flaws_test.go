@@ -1,6 +1,7 @@
 package debian
 
 import (
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -35,6 +36,8 @@ func smallSystem(t *testing.T) string {
 	write("etc/group", "root:x:0:\n", 0o644)
 	write("etc/os-release", "ID=debian\nPRETTY_NAME=\"Debian\"\n", 0o644)
 	write(statusFile, "", 0o644)
+	note := "Package: skerrow-%s\nArchitecture: all\nAuto-Installed: 1\n\n"
+	write(extendedStates, fmt.Sprintf(note+note, "deck", "tide"), 0o644) // as apt itself ends it
 	write(dpkgFolder+"/available", "", 0o644)
 	for _, name := range []string{"skerrow-chart", "skerrow-deck", "skerrow-tide"} {
 		tree := t.TempDir()
@@ -110,6 +113,10 @@ func TestRecordsThatDpkgRefusesArePutRight(t *testing.T) {
 				0)
 		},
 		"a list of files is gone": func(dir string) error { return os.Remove(dir + "/" + infoFolder + "/skerrow-deck.list") },
+		"notes on what apt chose are cut off": func(dir string) error {
+			return os.WriteFile(dir+"/"+extendedStates, []byte("Package: skerrow-deck\nArchitecture: all\nAuto-Installed: 1\n\n"+
+				"Package: skerrow-tide\nArchit"), 0o644)
+		},
 		"a list of files is a folder": func(dir string) error {
 			return folderInPlace(dir + "/" + infoFolder + "/skerrow-deck.list")
 		},

@@ -10,6 +10,8 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+
+	"diorthos/core/bag"
 )
 
 // localFolders are where people put what is run by the tools of the package system, or before
@@ -34,7 +36,7 @@ func (w *worker) clear(ctx context.Context, text string) (bool, error) {
 
 // clearNamed looks only for what the text names.
 func (w *worker) clearNamed(ctx context.Context, text string) (bool, error) {
-	return w.clearBy(ctx, text, w.unmarkNamed, w.holdNamed, w.holdSetting, w.chmodNamed, w.restoreProgram)
+	return w.clearBy(ctx, text, w.unmarkNamed, w.holdNamed, w.holdSetting, w.chmodNamed, w.restoreFiles)
 }
 
 func (w *worker) clearBy(
@@ -192,41 +194,51 @@ var missingProgram = regexp.MustCompile(
 		`error while loading shared libraries: (\S+): `,
 )
 
-// restoreProgram brings back what a script calls and does not find, where the package that owns
-// it is at hand.
-func (w *worker) restoreProgram(ctx context.Context, text string) (string, error) {
+// restoreFiles brings back what a program calls and does not find, and what it names and is not as its package brought
+// it: from the cache, or, where the network may be used, from the repositories.
+func (w *worker) restoreFiles(ctx context.Context, text string) (string, error) {
+	names := w.named(text)
 	for _, m := range missingProgram.FindAllStringSubmatch(text, -1) {
-		var names []string
 		switch {
 		case m[1] != "":
-			names = []string{"usr/bin/" + m[1], "usr/sbin/" + m[1], "bin/" + m[1], "sbin/" + m[1]}
+			names = append(names, "usr/bin/"+m[1], "usr/sbin/"+m[1], "bin/"+m[1], "sbin/"+m[1])
 		case m[2] != "":
-			names = []string{strings.TrimPrefix(m[2], "/")}
+			names = append(names, strings.TrimPrefix(m[2], "/"))
 		case m[3] != "":
-			names = []string{"usr/lib/x86_64-linux-gnu/" + m[3], "lib/x86_64-linux-gnu/" + m[3], "usr/lib/" + m[3]}
-		}
-		for _, name := range names {
-			p := w.ownerPackage(name)
-			if _, err := w.in.Files().Stat(name); p == "" || err == nil {
-				continue
-			}
-			for _, installed := range installedIn(w.files()) {
-				if installed.Name != p {
-					continue
-				}
-				deb, err := openCached(w.in.Files(), installed)
-				if err != nil {
-					continue
-				}
-				put, err := putFiles(w.in.Files(), deb, func(n string) bool { return n == name || "usr/"+n == name })
-				if err = firstOf(err, deb.Close()); err != nil || put == 0 {
-					return "", err
-				}
-				return fmt.Sprintf("/%s is back, from %s", name, deb.name), ctx.Err()
-			}
+			names = append(names, "usr/lib/x86_64-linux-gnu/"+m[3], "lib/x86_64-linux-gnu/"+m[3], "usr/lib/"+m[3])
 		}
 	}
-	return "", nil
+	if len(names) == 0 {
+		return "", nil
+	}
+	root, buf := w.files(), make([]byte, 64<<10)
+	for _, p := range payloads(root) {
+		if p.sum == "" || !slices.Contains(names, p.path) && !slices.Contains(names, "usr/"+p.path) {
+			continue
+		}
+		if fault, _ := checkPayload(root, p, buf); fault == nil {
+			continue
+		}
+		want := map[string]string{p.path: p.sum}
+		from, put, err := w.restore(p.of, want, nil)
+		if err == nil && put == 0 && w.fetch(ctx, p.of) {
+			from, put, err = w.restore(p.of, want, nil)
+		}
+		if err != nil || put > 0 {
+			return fmt.Sprintf("/%s is as %s brought it, from %s", p.path, p.of.Name, from), err
+		}
+	}
+	return "", ctx.Err()
+}
+
+// fetch brings the package file of what is installed into apt's cache, where the network may be used.
+func (w *worker) fetch(ctx context.Context, p bag.Package) bool {
+	if !w.network {
+		return false
+	}
+	out, err := w.run(ctx, "sh", "-c", `cd "$0" && exec apt-get -q download "$1"`, "/"+cacheFolder,
+		p.Name+":"+p.Architecture+"="+p.Version)
+	return err == nil && out.Status == 0
 }
 
 func firstOf(list ...error) error {

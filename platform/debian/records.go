@@ -2,6 +2,7 @@ package debian
 
 import (
 	"bytes"
+	"cmp"
 	"compress/gzip"
 	"errors"
 	"fmt"
@@ -14,6 +15,7 @@ import (
 	"strings"
 
 	"diorthos/core/bag"
+	"diorthos/core/readfs"
 )
 
 // Where dpkg keeps its records (dpkg(1), FILES).
@@ -286,7 +288,7 @@ func (n *inner) entriesFromPackages(files *os.Root, list []stanza, lost []string
 
 // databaseEntry is what the database says of a package that is installed, by its package file.
 func databaseEntry(files *os.Root, name string) ([]byte, error) {
-	for _, at := range cachedOf(files.FS(), name) {
+	for _, at := range cachedOf(readfs.Within(files), name) {
 		f, err := files.Open(at)
 		if err != nil {
 			continue
@@ -405,6 +407,42 @@ func lookAtFileLists(n *inner, root fs.FS) (list []flaw) {
 	}
 	return list
 }
+
+const extendedStates = "var/lib/apt/extended_states"
+
+// lookAtExtended looks at what apt notes of packages that it chose by itself: paragraphs of fields. Of one that is
+// damaged the whole paragraphs are kept; a package whose note is lost counts as chosen by a person, and nothing is removed
+// for that.
+func lookAtExtended(n *inner, root fs.FS) []flaw {
+	raw, err := readWhole(root, extendedStates)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	fault := bag.StateFault{File: extendedStates}
+	var whole []string
+	if err != nil {
+		fault.Text = err.Error()
+	} else {
+		for _, part := range strings.Split(string(raw), "\n\n") {
+			if part = strings.Trim(part, "\n"); extendedPart.MatchString(part) {
+				whole = append(whole, part+"\n")
+			} else if strings.TrimSpace(part) != "" {
+				fault.Text = cmp.Or(damaged([]byte(part)), "a note in it is cut off, or is none")
+			}
+		}
+		if fault.Text == "" && len(raw) > 0 && raw[len(raw)-1] != '\n' {
+			fault.Text = "its last line is cut off"
+		}
+	}
+	if fault.Text == "" {
+		return nil
+	}
+	text := strings.Join(whole, "\n")
+	return []flaw{{fault, n.rewrites(extendedStates, []byte(text), fmt.Sprintf("%d whole notes of it are kept", len(whole)))}}
+}
+
+// extendedPart is a note: each field on a line, the package among them.
+var extendedPart = regexp.MustCompile(`^(?:[A-Z][A-Za-z-]*: [^\x00\n]+\n)*Package: \S+(?:\n[A-Z][A-Za-z-]*: [^\x00\n]+)*$`)
 
 // listAnew makes the mend of a package's list of files: from its package file where that is at
 // hand, else from what can still be read of it and of its checksums.
