@@ -128,6 +128,9 @@ func checkPackages(ctx context.Context, c *cli.Command, a system.Adapter, root f
 		}
 	}
 	wrong := len(r.Faults) + len(r.Records) + len(r.NotAtRest)
+	if r.Files == 0 {
+		wrong++
+	}
 	if done, err := writeJSON(c, r); done || err != nil {
 		if err == nil && wrong > 0 {
 			return errFound
@@ -151,6 +154,10 @@ func showPackages(p *page, r packageReport, path string) {
 	mark := p.good(markGood)
 	if len(r.Faults) > 0 {
 		mark = p.bad(markBroken)
+	}
+	if r.Files == 0 {
+		p.line("  %s no package is known here: nothing was held against anything", p.bad(markBroken))
+		mark = markNone
 	}
 	p.line("  %s %s, %s, %s hashed: %s", mark, plural(r.Components, "package", "packages"),
 		plural(r.Files, "file", "files"), size(r.Bytes), plural(len(r.Faults), "fault", "faults"))

@@ -90,9 +90,13 @@ var systemActions = map[ID]Action{
 	"upkeep.mend-lists": onFiles(
 		saysWhatToolsMind(systemAction(mendLists, func(_ context.Context, s system.StateLists) []Check {
 			list, err := s.StateFaults()
-			return resultCheck(
-				"the lists of the system's own state can be read and agree", errors.Join(err, errIfAny(list)), "all do",
-			)
+			err = errors.Join(err, errIfAny(list))
+			if left := s.StateLeft(); len(left) > 0 {
+				return resultCheck(
+					"what can be put right of the system's own state without a person is", err, "left is "+leftText(left),
+				)
+			}
+			return resultCheck("the lists of the system's own state can be read and agree", err, "all do")
 		})),
 	),
 	"upkeep.leftovers-aside": systemAction(leftoversAside, func(_ context.Context, s system.WorkFolders) []Check {
@@ -771,8 +775,20 @@ func mendLists(ctx context.Context, c *Context, s system.StateLists) (did []stri
 			}
 		}
 	}
+	if left := s.StateLeft(); len(did) == 0 && failed == nil && len(left) > 0 {
+		return nil, errors.New("it takes a person: " + leftText(left))
+	}
 	if len(did) == 0 {
 		return nil, failed
 	}
 	return did, nil
+}
+
+// leftText tells what nothing here puts right.
+func leftText(left []bag.StateFault) string {
+	text := left[0].File + ": " + left[0].Text
+	if more := len(left) - 1; more > 0 {
+		text += fmt.Sprintf(" (and %d more)", more)
+	}
+	return text
 }

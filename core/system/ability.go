@@ -148,6 +148,8 @@ type (
 		// MendState puts one right, from what is kept, shipped or known; what was
 		// there is moved aside. It says from what.
 		MendState(context.Context, []store.Source, bag.StateFault) (string, error)
+		// StateLeft are those that nothing here puts right: they take a person.
+		StateLeft() []bag.StateFault
 	}
 	// Updates can be taken away again.
 	Updates interface {

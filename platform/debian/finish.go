@@ -133,10 +133,21 @@ func (w *worker) attempt(ctx context.Context, args ...string) (out system.Output
 	return out, false, nil
 }
 
+// knowsPackages refuses a database that names none: its tools find nothing wrong with that.
+func (w *worker) knowsPackages() error {
+	if len(installedIn(w.files())) == 0 {
+		return errors.New("the package database names no package: nothing can be said of any")
+	}
+	return nil
+}
+
 // PackagesAtRest asks the system's own tools, inside it.
 func (n *inner) PackagesAtRest(ctx context.Context) error {
 	return n.within(ctx, func(in system.Inside) error {
 		w := &worker{n: n, in: in, say: func(string) {}}
+		if err := w.knowsPackages(); err != nil {
+			return err
+		}
 		for _, args := range restChecks {
 			out, err := w.run(ctx, args...)
 			if err == nil && (out.Status != 0 || args[0] == "dpkg" && strings.TrimSpace(out.Text) != "") {
@@ -154,6 +165,9 @@ func (n *inner) PackagesAtRest(ctx context.Context) error {
 var restChecks = [][]string{{"dpkg", "--audit"}, {"apt-get", "check", "-q"}}
 
 func (w *worker) finish(ctx context.Context) error {
+	if err := w.knowsPackages(); err != nil {
+		return err
+	}
 	resting, _, err := w.atRest(ctx)
 	if err != nil {
 		return err

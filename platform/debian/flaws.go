@@ -59,6 +59,16 @@ func (n *inner) StateFaults() ([]bag.StateFault, error) {
 	return list, nil
 }
 
+// StateLeft are those that take a person.
+func (n *inner) StateLeft() (list []bag.StateFault) {
+	for _, f := range n.flaws() {
+		if !f.mendable() {
+			list = append(list, f.StateFault)
+		}
+	}
+	return list
+}
+
 // StateFlaws are those of a system wherever its files lie.
 func (Adapter) StateFlaws(root fs.FS, now time.Time) (list []bag.StateFault, mended int) {
 	n := &inner{fsys: root, now: now}

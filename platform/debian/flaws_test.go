@@ -33,6 +33,7 @@ func smallSystem(t *testing.T) string {
 		}
 	}
 	write("etc/passwd", "root:x:0:0::/root:/bin/sh\n", 0o644)
+	write("etc/shadow", "root:*:19000:0:99999:7:::\n", 0o640)
 	write("etc/group", "root:x:0:\n", 0o644)
 	write("etc/os-release", "ID=debian\nPRETTY_NAME=\"Debian\"\n", 0o644)
 	write(statusFile, "", 0o644)
@@ -199,6 +200,39 @@ func TestRecordsThatDpkgRefusesArePutRight(t *testing.T) {
 				t.Errorf("dpkg knows %q: %v", out, err)
 			}
 		})
+	}
+}
+
+// A database that is gone, with no copy of it anywhere, takes a person: nothing says that all is well then.
+func TestADatabaseThatIsGoneIsNeverWell(t *testing.T) {
+	dir := smallSystem(t)
+	if err := os.RemoveAll(dir + "/" + dpkgFolder); err != nil {
+		t.Fatal(err)
+	}
+	root := openRoot(t, dir)
+	if err := firstOf(root.MkdirAll("usr/bin", 0o755), root.WriteFile("usr/bin/dpkg", []byte("x"), 0o755)); err != nil {
+		t.Fatal(err)
+	}
+	if sys, ok := (Adapter{}).Find(root.FS()); !ok || sys.Family != family {
+		t.Error("what is left of the system is not recognised")
+	}
+	n := &inner{fsys: root.FS(), now: time.Date(2026, 11, 25, 8, 0, 0, 0, time.UTC)}
+	for range 3 {
+		for _, f := range n.flaws() {
+			if f.mend != nil {
+				if _, err := f.mend(root); err != nil {
+					t.Fatal(err)
+				}
+			}
+		}
+	}
+	list, err := n.StateFaults()
+	if err != nil || len(list) != 0 {
+		t.Fatalf("%v, %v", list, err)
+	}
+	left := n.StateLeft()
+	if len(left) != 1 || left[0].File != statusFile || !strings.Contains(left[0].Text, "is not there") {
+		t.Errorf("left for a person: %v", left)
 	}
 }
 

@@ -3,6 +3,7 @@ package debian
 import (
 	"io/fs"
 	"path"
+	"slices"
 	"strings"
 
 	"diorthos/core/bag"
@@ -21,7 +22,7 @@ const family = "debian"
 func (Adapter) Family() string { return family }
 
 // Find tells which system lies on fsys. ok is false when none of the Debian
-// family does: it must name itself and have dpkg's database.
+// family does: it must name itself, and have dpkg's database, what is left of it, or dpkg itself.
 func (Adapter) Find(fsys fs.FS) (sys bag.System, ok bool) {
 	release := fields(readText(fsys, "etc/os-release"))
 	if len(release) == 0 {
@@ -31,8 +32,10 @@ func (Adapter) Find(fsys fs.FS) (sys bag.System, ok bool) {
 	if !contains(like, family) {
 		return bag.System{}, false
 	}
-	_, status := fs.Stat(fsys, statusFile)
-	if _, err := fs.Stat(fsys, infoFolder); err != nil && status != nil { // the database alone may be gone
+	if !slices.ContainsFunc([]string{statusFile, infoFolder, "usr/bin/dpkg"}, func(name string) bool {
+		_, err := fs.Stat(fsys, name)
+		return err == nil
+	}) {
 		return bag.System{}, false
 	}
 	return bag.System{
