@@ -12,7 +12,7 @@ go_sources := $(shell find . -name '*.go' -not -path './console/node_modules/*')
 
 # make bench          how fast, as ratios to public tools
 
-.PHONY: bench bench-fleet race prove prove-reading prove-loop prove-disks prove-jobs prove-store prove-folders prove-faults prove-fleet prove-damage demo demo-reset test packages packages-test build console lint screenshots fuzz clean
+.PHONY: bench bench-fleet race prove prove-reading prove-loop prove-disks prove-jobs prove-store prove-folders prove-faults prove-fleet prove-damage prove-runs soak demo demo-reset test packages packages-test build console lint screenshots fuzz clean
 
 demo: packages build
 	@exec bin/diorthos demo
@@ -111,7 +111,7 @@ prove-damage: build
 	DIORTHOS_ACCEL=tcg DIORTHOS_HARMS=$(HARMS) DIORTHOS_SEED=$(SEED_FROM) go test -tags prove ./e2e -count=1 -timeout 180m -run TestDamageToAWholeMachineIsTold -v
 
 # The slow proofs: provoked failures, the closed loop, media started in QEMU, fuzzing.
-prove: prove-reading prove-loop prove-disks prove-store prove-jobs prove-faults prove-fleet prove-damage fuzz
+prove: prove-reading prove-loop prove-disks prove-store prove-jobs prove-faults prove-fleet prove-damage prove-runs fuzz
 
 # The service's tests under the race detector: five minutes, most of them for compiling.
 race:
@@ -134,6 +134,15 @@ PART ?= 0
 prove-folders: build
 	@scripts/packages.sh prove
 	@standin/debian/mended.sh --all $(OF) $(PART)
+
+# Files that runs of apt and dpkg need, harmed by chance: HARMS draws from SEED_FROM on; what fails is mended, and run again.
+prove-runs: build
+	@scripts/packages.sh prove
+	@standin/debian/harmed.sh $(SEED_FROM) $(HARMS)
+
+# An hour of what prove-faults does in ten minutes.
+soak:
+	$(MAKE) prove-faults FAULTS=1h
 
 # Written media start under SeaBIOS and OVMF; a restyled disk keeps every file.
 prove-disks: build
