@@ -380,7 +380,7 @@ func (d *folderDraft) changes() (list []tree.Change, err error) {
 	}
 	for _, path := range paths {
 		if slices.ContainsFunc(notKept, func(f string) bool { return path == f || strings.HasPrefix(path, f+"/") }) ||
-			path == policyFile && d.policy || slices.Contains(d.folder.loose, path) {
+			path == policyFile && d.policy {
 			continue
 		}
 		before, err := d.folder.Node(path)
@@ -390,6 +390,12 @@ func (d *folderDraft) changes() (list []tree.Change, err error) {
 		now, err := d.merged.Node(path)
 		if err != nil {
 			return nil, err
+		}
+		if slices.Contains(d.folder.loose, path) {
+			if before.Mode == 0 || before.Mode&unix.S_IFMT == unix.S_IFREG {
+				continue
+			}
+			now = tree.Node{} // what stood in its way goes; whoever needs the file makes it
 		}
 		if before.Equal(now) {
 			continue

@@ -23,14 +23,14 @@ type marking struct{ system.FolderAdapter }
 
 func (marking) FolderMarks(fs.FS) []string { return []string{"host lerrick-kiosk-2"} }
 func (marking) LockFiles() []string        { return []string{"var/lock-frontend", "var/none"} }
-func (marking) MadeAnew() []string         { return []string{"var/cache.bin"} }
+func (marking) MadeAnew() []string         { return []string{"var/cache.bin", "var/in-the-way.bin"} }
 
 // folderSystem makes a system in a folder whose only program is ours.
 func folderSystem(t *testing.T) string {
 	t.Helper()
 	root := t.TempDir()
 	for _, folder := range []string{
-		"bin", "dev", "proc", "sys", "run", "tmp", "etc/conf.d/deep", "var/moved", "home", "usr/sbin",
+		"bin", "dev", "proc", "sys", "run", "tmp", "etc/conf.d/deep", "var/moved", "home", "usr/sbin", "var/in-the-way.bin",
 	} {
 		if err := os.MkdirAll(filepath.Join(root, folder), 0o755); err != nil {
 			t.Fatal(err)
@@ -107,7 +107,8 @@ func TestAFolderIsChangedByItsDraft(t *testing.T) {
 		files.WriteFile("etc/keep", []byte("other"), 0o644), files.RemoveAll("etc/conf.d"),
 		files.Mkdir("etc/conf.d", 0o700), files.WriteFile("etc/conf.d/b", []byte("b"), 0o644),
 		files.Rename("var/moved", "var/elsewhere"), files.WriteFile("tmp/of-the-moment", nil, 0o644),
-		files.WriteFile("var/cache.bin", []byte("made anew"), 0o644),
+		files.WriteFile("var/cache.bin", []byte("made anew"), 0o644), files.Remove("var/in-the-way.bin"),
+		files.WriteFile("var/in-the-way.bin", []byte("a file again"), 0o644),
 	} {
 		if err != nil {
 			t.Fatal(err)
@@ -167,7 +168,7 @@ func TestAFolderIsChangedByItsDraft(t *testing.T) {
 			t.Errorf("%s: %q", name, now[name])
 		}
 	}
-	for _, name := range []string{"/etc/gone", "/etc/conf.d/deep", "/var/moved", "/tmp/of-the-moment"} {
+	for _, name := range []string{"/etc/gone", "/etc/conf.d/deep", "/var/moved", "/tmp/of-the-moment", "/var/in-the-way.bin"} {
 		if now[name] != "" {
 			t.Errorf("%s is there: %q", name, now[name])
 		}

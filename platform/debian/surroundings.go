@@ -409,7 +409,8 @@ func lookAtAccountLocks(n *inner, root fs.FS) (list []flaw) {
 
 // lookAtLocks looks at whether what the tools lock is a file.
 func lookAtLocks(n *inner, root fs.FS) (list []flaw) {
-	for _, name := range append((Adapter{}).LockFiles(), dpkgFolder+"/triggers/Lock") {
+	files := slices.Concat(Adapter{}.LockFiles(), Adapter{}.MadeAnew(), []string{dpkgFolder + "/triggers/Lock"})
+	for _, name := range files {
 		info, err := fs.Stat(root, name)
 		if err != nil || info.Mode().IsRegular() {
 			continue // the tools make one that is not there
