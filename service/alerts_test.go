@@ -1,6 +1,7 @@
 package service_test
 
 import (
+	"encoding/json"
 	"errors"
 	"io"
 	"net"
@@ -14,7 +15,8 @@ import (
 	"github.com/goccy/go-yaml"
 )
 
-// Every alert that docs/monitoring tells of is about a metric that the service has, and says what to do.
+// Every alert and every panel that docs/monitoring tells of is about a metric that the service has, by labels that it has,
+// and an alert says what to do.
 func TestAlertsAreAboutMetricsThatThereAre(t *testing.T) {
 	raw, err := os.ReadFile("../docs/monitoring/alerts.yaml")
 	if err != nil {
@@ -56,16 +58,47 @@ func TestAlertsAreAboutMetricsThatThereAre(t *testing.T) {
 			break
 		}
 	}
-	name := regexp.MustCompile(`diorthos_[a-z_]+`)
+	raw, err = os.ReadFile("../docs/monitoring/dashboard.json")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var board struct {
+		Panels []struct {
+			Title, Description string
+			Targets            []struct{ Expr string }
+		}
+	}
+	if err := json.Unmarshal(raw, &board); err != nil || len(board.Panels) < 8 {
+		t.Fatalf("%d panels: %v", len(board.Panels), err)
+	}
+	name, labels := regexp.MustCompile(`(?:diorthos|process)_[a-z_]+`), regexp.MustCompile(`by \(([a-z, ]+)\)`)
+	has := func(who, expr string) {
+		for _, metric := range name.FindAllString(expr, -1) {
+			metric = strings.TrimSuffix(strings.TrimSuffix(metric, "_bucket"), "_count")
+			if !strings.Contains("\n"+string(text), "\n# HELP "+metric+" ") {
+				t.Errorf("%s is about %s, which the service does not have", who, metric)
+			}
+			for _, list := range labels.FindAllStringSubmatch(expr, -1) {
+				for _, label := range strings.Split(list[1], ", ") {
+					if !regexp.MustCompile(`(?m)^` + metric + `\w*\{[^}]*\b` + label + `="`).Match(text) {
+						t.Errorf("%s is about the label %s, which %s does not have", who, label, metric)
+					}
+				}
+			}
+		}
+	}
+	for _, p := range board.Panels {
+		if p.Description == "" || len(p.Targets) == 0 {
+			t.Errorf("%q says not what it is", p.Title)
+		}
+		for _, target := range p.Targets {
+			has(p.Title, target.Expr)
+		}
+	}
 	for _, r := range file.Groups[0].Rules {
 		if r.Annotations["summary"] == "" || r.Annotations["do"] == "" {
 			t.Errorf("%s says not what it is or what to do", r.Alert)
 		}
-		for _, metric := range name.FindAllString(r.Expr, -1) {
-			metric = strings.TrimSuffix(strings.TrimSuffix(metric, "_bucket"), "_count")
-			if !strings.Contains("\n"+string(text), "\n# HELP "+metric+" ") {
-				t.Errorf("%s is about %s, which the service does not have", r.Alert, metric)
-			}
-		}
+		has(r.Alert, r.Expr)
 	}
 }
