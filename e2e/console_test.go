@@ -223,7 +223,12 @@ func TestConsoleKeepsTheDocketWhileTheServiceIsAway(t *testing.T) {
 	}
 	_ = serving.Wait()
 	p.waitText("not live")
-	p.do(chromedp.Evaluate[chromedp.Void](`window.dispatchEvent(new Event("visibilitychange"))`))
+	p.do(
+		chromedp.Sleep(5*time.Second), // what was fetched counts as fresh for so long
+		chromedp.Evaluate[chromedp.Void](`window.dispatchEvent(new Event("visibilitychange"))`),
+	)
+	p.waitText("this is as it was fetched before") // asked again in vain, who is signed in too
+	p.do(chromedp.Sleep(3 * time.Second))
 	wants(t, p.text(), "A volume is full", "Where it broke")
 	s.serveProcess()
 	within(t, time.Minute, "the page is live again", func() bool { return !strings.Contains(p.text(), "not live") })

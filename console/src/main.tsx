@@ -34,9 +34,8 @@ function App() {
   const who = useWho()
   const again = () => void client.invalidateQueries()
   if (who.isPending) return <Notice>One moment…</Notice>
-  if (who.isError) {
-    return who.error instanceof Refusal && who.error.status === 401 ? <SignIn done={again} /> : <Notice bad>{who.error.message}</Notice>
-  }
+  if (who.error instanceof Refusal && who.error.status === 401) return <SignIn done={again} />
+  if (who.isLoadingError) return <Notice bad>{who.error.message}</Notice> // later ones leave what stands on the page
   const signOut = async () => {
     await api.DELETE('/api/v1/session')
     client.clear()

@@ -36,7 +36,7 @@ function Lines({ place }: { place: Place }) {
     staleTime: Infinity,
   })
   if (answer.isPending) return <p className="text-small text-soft">Opening the log…</p>
-  if (answer.isError) return <p className="text-small text-bad">▲ {answer.error.message}</p>
+  if (answer.isLoadingError) return <p className="text-small text-bad">▲ {answer.error.message}</p>
   return (
     <ol className="my-1 overflow-x-auto border border-rule bg-sheet py-1 font-mono text-tiny text-ink" aria-label={`${place.file} around line ${place.line}`}>
       {answer.data.lines.map((l) => (

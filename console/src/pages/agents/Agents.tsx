@@ -32,7 +32,7 @@ export function Agents() {
       </header>
       {list.isPending ? (
         <Notice>Fetching the agents…</Notice>
-      ) : list.isError ? (
+      ) : list.isLoadingError ? (
         <Notice bad>{list.error.message}</Notice>
       ) : rows.length === 0 ? (
         <Notice>No machine has an agent yet. Make a code above, and enrol with it on the machine.</Notice>

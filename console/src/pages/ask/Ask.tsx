@@ -72,7 +72,7 @@ export function Ask() {
       </form>
       {text === '' ? (
         <p className="mt-4 max-w-[70ch] text-soft">A message as a colleague reads it out, garbled or in parts, or a code. You are told which message it is, what it points to, the one thing to look at first, and what to do. Words alone prove nothing: hand in evidence for a case.</p>
-      ) : answer.isError ? (
+      ) : answer.isLoadingError ? (
         <Notice bad>{answer.error.message}</Notice>
       ) : answer.data === undefined ? (
         <Notice>One moment…</Notice>

@@ -17,7 +17,7 @@ export function Audit() {
   })
   const check = useQuery({ queryKey: ['audit', 'check'], queryFn: () => ask(api.GET('/api/v1/audit/check')), enabled: false })
   if (list.isPending) return <Notice>Fetching the audit…</Notice>
-  if (list.isError) return <Notice bad>{list.error.message}</Notice>
+  if (list.isLoadingError) return <Notice bad>{list.error.message}</Notice>
   const entries = list.data.pages.flatMap((p) => p.entries)
   return (
     <main className="flex min-h-0 flex-1 flex-col">

@@ -32,7 +32,7 @@ export function Cases() {
       </ListHead>
       {list.isPending ? (
         <Notice>Fetching the cases…</Notice>
-      ) : list.isError ? (
+      ) : list.isLoadingError ? (
         <Notice bad>{list.error.message}</Notice>
       ) : rows.length === 0 ? (
         <Notice>

@@ -33,7 +33,7 @@ export function Codes() {
         <p className="mt-3 max-w-[70ch] text-soft">A code as it was passed on: with a digit missing, a letter for a digit, or read aloud. What no family knows is taken for mistyped, and the nearest known codes are shown.</p>
       ) : answer.isPending ? (
         <Notice>One moment…</Notice>
-      ) : answer.isError ? (
+      ) : answer.isLoadingError ? (
         <Notice bad>{answer.error.message}</Notice>
       ) : (
         <Explained e={answer.data} />

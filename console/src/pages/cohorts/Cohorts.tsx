@@ -28,7 +28,7 @@ export function Cohorts() {
       </header>
       {list.isPending ? (
         <Notice>Fetching the cohorts…</Notice>
-      ) : list.isError ? (
+      ) : list.isLoadingError ? (
         <Notice bad>{list.error.message}</Notice>
       ) : rows.length === 0 ? (
         <Notice>No machine has failed yet. The first case makes a cohort.</Notice>

@@ -15,7 +15,7 @@ export function Twin() {
     queryFn: () => ask(api.GET('/api/v1/machines/{name}/twin', { params: { path: { name }, query: { against: against || undefined } } })),
   })
   if (twin.isPending) return <Notice>Looking for healthy machines like it…</Notice>
-  if (twin.isError) return <Notice bad>{twin.error.message}</Notice>
+  if (twin.isLoadingError) return <Notice bad>{twin.error.message}</Notice>
   return (
     <main className="min-h-0 flex-1 overflow-auto px-4 py-3">
       <h1 className="border-b border-rule pb-3 text-lead font-semibold">

@@ -31,7 +31,7 @@ export function Machines() {
       />
       {list.isPending ? (
         <Notice>Fetching the machines…</Notice>
-      ) : list.isError ? (
+      ) : list.isLoadingError ? (
         <Notice bad>{list.error.message}</Notice>
       ) : rows.length === 0 ? (
         <Notice>{name || state ? 'No machine fits.' : 'No machine is known yet. One is known from its first case on.'}</Notice>

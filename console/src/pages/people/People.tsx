@@ -19,7 +19,7 @@ const may: Record<Person['role'], string> = {
 export function People() {
   const list = useQuery({ queryKey: ['people'], queryFn: () => ask(api.GET('/api/v1/people')) })
   if (list.isPending) return <Notice>Fetching the people…</Notice>
-  if (list.isError) return <Notice bad>{list.error.message}</Notice>
+  if (list.isLoadingError) return <Notice bad>{list.error.message}</Notice>
   return (
     <main className="min-h-0 flex-1 overflow-auto">
       <div className="mx-auto max-w-[78rem] px-4 pb-16">
