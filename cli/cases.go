@@ -169,10 +169,14 @@ func saveBag(ctx context.Context, c *cli.Command, path string) error {
 		return err
 	}
 	var info *bag.Info
-	err = fetched(path, func(to io.Writer) error { return service(c).Bag(ctx, number, to) }, func(from io.Reader) (err error) {
-		info, err = bag.Read(ctx, from, bag.DefaultLimits, nil)
-		return err
-	})
+	err = fetched(
+		path,
+		func(to io.Writer) error { return service(c).Bag(ctx, number, to) },
+		func(from io.Reader) (err error) {
+			info, err = bag.Read(ctx, from, bag.DefaultLimits, nil)
+			return err
+		},
+	)
 	if err != nil {
 		return err
 	}

@@ -67,8 +67,8 @@ func peopleCommand() *cli.Command {
 			},
 			{
 				Name: "export", Usage: "save everything that is kept of a person to a new file", ArgsUsage: "NAME FILE",
-				Description: "A packed tar archive with lines of JSON for each table: who they are, how they signed in, and every\n" +
-					"record in which they are named. It is noted in the audit.\n\n" +
+				Description: "A packed tar archive with lines of JSON for each table: who they are, how they signed in, and\n" +
+					"every record in which they are named. It is noted in the audit.\n\n" +
 					"Example:\n   diorthos people export \"Joren Vik\" joren-vik.tar.gz",
 				Flags: append(serviceFlags(), jsonFlag()),
 				Action: func(ctx context.Context, c *cli.Command) error {

@@ -33,7 +33,8 @@ func Run(ctx context.Context, args []string, in io.Reader, out, problems io.Writ
 	app := &cli.Command{
 		Name: "diorthos", Usage: "find out why an install, upgrade or update failed, and put it right", Version: Version,
 		Description: "Local commands (read, code, gather, ready, layout, boot, store, upkeep, media, knowledge) need\n" +
-			"no service. The others find it by --url and --token, by DIORTHOS_URL and DIORTHOS_TOKEN, or \"diorthos sign-in\".\n\n" +
+			"no service. The others find it by --url and --token, by DIORTHOS_URL and DIORTHOS_TOKEN, or\n" +
+			"by \"diorthos sign-in\".\n\n" +
 			"Exit status: 0 fine, 1 found something wrong, 2 could not do it.",
 		Reader: in, Writer: out, ErrWriter: problems,
 		Commands: append([]*cli.Command{

@@ -21,8 +21,8 @@ import (
 func signInCommand() *cli.Command {
 	return &cli.Command{
 		Name: "sign-in", Usage: "sign in at the service, once for all commands of this account",
-		Description: "Where the site has a provider of identities you are shown an address and a code: open the address with\n" +
-			"any browser, on any computer, and type the code. That lasts for 12 hours. Elsewhere you are asked for the\n" +
+		Description: "Where the site has a provider of identities you are shown an address and a code: open the address\n" +
+			"with any browser, on any computer, and type the code. That lasts for 12 hours. Elsewhere you are asked for the\n" +
 			"token that you were given; --token-file reads it from a file, or from standard input (-).\n\n" +
 			"Examples:\n" +
 			"   diorthos sign-in --url https://diorthos.skerrow.example\n" +

@@ -288,7 +288,11 @@ func TestConsoleShowsWhatChangedWhileItWasFetching(t *testing.T) {
 	front := httptest.NewServer(slow)
 	t.Cleanup(front.Close)
 	p := openPage(t)
-	p.do(chromedp.Navigate(front.URL+cases[0].page), chromedp.WaitVisible("#token"), chromedp.SendKeys("#token", s.token+"\r"))
+	p.do(
+		chromedp.Navigate(front.URL+cases[0].page),
+		chromedp.WaitVisible("#token"),
+		chromedp.SendKeys("#token", s.token+"\r"),
+	)
 	for i, c := range cases {
 		if i > 0 {
 			p.do(chromedp.Navigate(front.URL + c.page))

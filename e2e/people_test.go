@@ -40,8 +40,14 @@ func TestPeopleAreLetInAndTheAuditSaysSo(t *testing.T) {
 		}
 	}
 	saved := filepath.Join(t.TempDir(), "sanna.tar.gz")
-	wants(t, s.must(0, "people", "export", "Sanna Lund", saved), "everything that is kept of Sanna Lund; verified", "1 tokens")
-	if r := s.run("people", "export", "Sanna Lund", saved); r.status != 2 || !strings.Contains(r.errout, "is there already") {
+	wants(
+		t,
+		s.must(0, "people", "export", "Sanna Lund", saved),
+		"everything that is kept of Sanna Lund; verified",
+		"1 tokens",
+	)
+	if r := s.run("people", "export", "Sanna Lund", saved); r.status != 2 ||
+		!strings.Contains(r.errout, "is there already") {
 		t.Errorf("status %d: %s", r.status, r.errout)
 	}
 	wants(t, s.must(0, "machines", "tern-1", "--export", saved+".machine"), "1 bags", "1 cases")

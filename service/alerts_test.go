@@ -15,8 +15,8 @@ import (
 	"github.com/goccy/go-yaml"
 )
 
-// Every alert and every panel that docs/monitoring tells of is about a metric that the service has, by labels that it has,
-// and an alert says what to do.
+// Every alert and every panel that docs/monitoring tells of is about a metric that the service has, by labels that it
+// has, and an alert says what to do.
 func TestAlertsAreAboutMetricsThatThereAre(t *testing.T) {
 	raw, err := os.ReadFile("../docs/monitoring/alerts.yaml")
 	if err != nil {

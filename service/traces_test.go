@@ -38,8 +38,8 @@ func (b *lockedBuffer) text() string {
 	return b.String()
 }
 
-// A bag that comes in with a trace of its caller is followed from the request to the docket, in one trace; the log names
-// it, and a problem names the request. That nobody listens to traces keeps nothing up.
+// A bag that comes in with a trace of its caller is followed from the request to the docket, in one trace; the log
+// names it, and a problem names the request. That nobody listens to traces keeps nothing up.
 func TestABagIsTracedFromTheRequestToTheDocket(t *testing.T) {
 	var mu sync.Mutex
 	spans := map[string]*trace.Span{}

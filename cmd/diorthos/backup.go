@@ -58,8 +58,8 @@ func openBags(ctx context.Context, c *cli.Command) (*bags.Store, error) {
 func moveBagsCommand() *cli.Command {
 	return &cli.Command{
 		Name: "move-bags", Usage: "move all bags from one store to another, while the service runs",
-		Description: "A folder or a store of objects (s3://…), in either direction. First have every process of the service\n" +
-			"started with --bags NEW --bags-from OLD: new bags are kept in NEW, and each is read where it lies. Then run\n" +
+		Description: "A folder or a store of objects (s3://…), in either direction. First have every process of the\n" +
+			"service started with --bags NEW --bags-from OLD: new bags are kept in NEW, and each is read where it lies. Then run\n" +
 			"this once, with the same two. Each bag is copied, read back and compared, and only then removed from OLD. Cut\n" +
 			"off, it goes on where it was when it is run again. When it says that nothing is left, --bags-from can go.\n\n" +
 			"Example:\n" +
@@ -105,7 +105,12 @@ func moveBagsCommand() *cli.Command {
 				_, _ = fmt.Fprintf(c.Root().Writer, "✓ %d bags, %s: moved, and read back\n", m.Bags, units.FormatBytes(m.Bytes))
 			}
 			if m.Left > 0 {
-				_, _ = fmt.Fprintf(c.Root().Writer, "%d are younger than %s: run this again after that\n", m.Left, c.Duration("age"))
+				_, _ = fmt.Fprintf(
+					c.Root().Writer,
+					"%d are younger than %s: run this again after that\n",
+					m.Left,
+					c.Duration("age"),
+				)
 			} else {
 				_, _ = fmt.Fprintln(c.Root().Writer, "Nothing is left there: --bags-from can go.")
 			}

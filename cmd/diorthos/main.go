@@ -12,8 +12,19 @@ import (
 
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
-	status := cli.Run(ctx, os.Args, os.Stdin, os.Stdout, os.Stderr,
-		serveCommand(), backupCommand(), restoreCommand(), moveBagsCommand(), doctorCommand(), demoCommand(), standinCommand(),
+	status := cli.Run(
+		ctx,
+		os.Args,
+		os.Stdin,
+		os.Stdout,
+		os.Stderr,
+		serveCommand(),
+		backupCommand(),
+		restoreCommand(),
+		moveBagsCommand(),
+		doctorCommand(),
+		demoCommand(),
+		standinCommand(),
 	)
 	stop()
 	os.Exit(status)

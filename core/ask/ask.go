@@ -80,7 +80,10 @@ func About(q Question, k *knowledge.Knowledge) (*Answer, error) {
 	a := &Answer{Messages: matches(text, q, k), Codes: codesIn(text, k), Given: []Given{}}
 	if q.Family == "" {
 		q.Family = speaks(a.Messages)
-		a.Messages = slices.DeleteFunc(a.Messages, func(m messages.Match) bool { return ofAnother(q.Family, m.Message.Family) })
+		a.Messages = slices.DeleteFunc(
+			a.Messages,
+			func(m messages.Match) bool { return ofAnother(q.Family, m.Message.Family) },
+		)
 	}
 	w := &weights{k: k, of: map[string]float64{}, says: map[string][]diagnosis.Evidence{}}
 	for _, m := range a.Messages {

@@ -100,7 +100,9 @@ func behind[T any](w within, op, name string, do func(string) (T, error)) (T, er
 	return do(path.Join(folder, path.Base(name)))
 }
 
-func (w within) Lstat(name string) (fs.FileInfo, error) { return behind(w, "lstat", name, w.root.Lstat) }
+func (w within) Lstat(name string) (fs.FileInfo, error) {
+	return behind(w, "lstat", name, w.root.Lstat)
+}
 
 func (w within) ReadLink(name string) (string, error) {
 	return behind(w, "readlink", name, w.root.Readlink)

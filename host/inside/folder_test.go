@@ -168,7 +168,9 @@ func TestAFolderIsChangedByItsDraft(t *testing.T) {
 			t.Errorf("%s: %q", name, now[name])
 		}
 	}
-	for _, name := range []string{"/etc/gone", "/etc/conf.d/deep", "/var/moved", "/tmp/of-the-moment", "/var/in-the-way.bin"} {
+	for _, name := range []string{
+		"/etc/gone", "/etc/conf.d/deep", "/var/moved", "/tmp/of-the-moment", "/var/in-the-way.bin",
+	} {
 		if now[name] != "" {
 			t.Errorf("%s is there: %q", name, now[name])
 		}

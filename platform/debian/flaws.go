@@ -34,7 +34,8 @@ type look func(n *inner, root fs.FS) []flaw
 var looks = []look{
 	lookAtFolders, lookAtLinks, lookAtMarks, lookAtAccounts, lookAtAccountLocks, lookAtLocks, lookAtFormat,
 	lookAtStatus, lookAtAvailable, lookAtExtended, lookAtUpdates,
-	lookAtFileLists, lookAtPackageFolders, lookAtScripts, lookAtOverrides, lookAtDiversions, lookAtTriggers, lookAtAlternatives, lookAtDebconf,
+	lookAtFileLists, lookAtPackageFolders, lookAtScripts, lookAtOverrides, lookAtDiversions, lookAtTriggers,
+	lookAtAlternatives, lookAtDebconf,
 	lookAtDownloads, lookAtLists, lookAtSources, lookAtPreload, lookAtPrograms,
 	lookAtConffiles, lookAtSignIn, lookAtShells,
 }

@@ -235,8 +235,8 @@ func lstat(root fs.FS, name string) (fs.FileInfo, error) {
 	return entries[i].Info()
 }
 
-// lookAtPayloads looks at whether the programs and libraries of packages are there, and not
-// empty. Their content is read only of packages that are not at rest, which may be why: of all it is for a verification.
+// lookAtPayloads looks at whether the programs and libraries of packages are there, and not empty. Their content is
+// read only of packages that are not at rest, which may be why: of all it is for a verification.
 func lookAtPayloads(root fs.FS, files []payload) (list []flaw) {
 	folders := map[string]map[string]fs.DirEntry{}
 	unknown := map[string]bool{} // folders on volumes that are not read

@@ -411,8 +411,8 @@ func lookAtFileLists(n *inner, root fs.FS) (list []flaw) {
 const extendedStates = "var/lib/apt/extended_states"
 
 // lookAtExtended looks at what apt notes of packages that it chose by itself: paragraphs of fields. Of one that is
-// damaged the whole paragraphs are kept; a package whose note is lost counts as chosen by a person, and nothing is removed
-// for that.
+// damaged the whole paragraphs are kept; a package whose note is lost counts as chosen by a person, and nothing is
+// removed for that.
 func lookAtExtended(n *inner, root fs.FS) []flaw {
 	raw, err := readWhole(root, extendedStates)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -438,11 +438,15 @@ func lookAtExtended(n *inner, root fs.FS) []flaw {
 		return nil
 	}
 	text := strings.Join(whole, "\n")
-	return []flaw{{fault, n.rewrites(extendedStates, []byte(text), fmt.Sprintf("%d whole notes of it are kept", len(whole)))}}
+	return []flaw{
+		{fault, n.rewrites(extendedStates, []byte(text), fmt.Sprintf("%d whole notes of it are kept", len(whole)))},
+	}
 }
 
 // extendedPart is a note: each field on a line, the package among them.
-var extendedPart = regexp.MustCompile(`^(?:[A-Z][A-Za-z-]*: [^\x00\n]+\n)*Package: \S+(?:\n[A-Z][A-Za-z-]*: [^\x00\n]+)*$`)
+var extendedPart = regexp.MustCompile(
+	`^(?:[A-Z][A-Za-z-]*: [^\x00\n]+\n)*Package: \S+(?:\n[A-Z][A-Za-z-]*: [^\x00\n]+)*$`,
+)
 
 // listAnew makes the mend of a package's list of files: from its package file where that is at
 // hand, else from what can still be read of it and of its checksums.

@@ -87,7 +87,8 @@ func lookAtFolders(n *inner, root fs.FS) (list []flaw) {
 }
 
 // lookAtPackageFolders looks at whether every folder in which packages keep files is one: dpkg takes anything else
-// there for a file of theirs, and refuses the next package that wants the folder. One that is not there is none of that.
+// there for a file of theirs, and refuses the next package that wants the folder. One that is not there is none of
+// that.
 func lookAtPackageFolders(n *inner, root fs.FS) (list []flaw) {
 	folders := map[string]bool{}
 	for _, p := range installedIn(root) {
@@ -107,7 +108,8 @@ func lookAtPackageFolders(n *inner, root fs.FS) (list []flaw) {
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(folders)) {
-		if !fs.ValidPath(name) || slices.ContainsFunc(list, func(f flaw) bool { return strings.HasPrefix(name, f.File+"/") }) {
+		if !fs.ValidPath(name) ||
+			slices.ContainsFunc(list, func(f flaw) bool { return strings.HasPrefix(name, f.File+"/") }) {
 			continue
 		}
 		is, err := fs.Lstat(root, name)

@@ -37,8 +37,10 @@ func (a *API) exportRoutes(api huma.API) {
 		}) (*huma.StreamResponse, error) {
 			return a.export(ctx, "person", in.Name, a.Store.AboutPerson, nil)
 		})
-	huma.Register(api, operation("export-machine", "/api/v1/machines/{name}/export", "Everything that is kept of a machine",
-		"Its facts, its cases with their dockets, who worked on it, and its bags as they were handed in."),
+	huma.Register(
+		api,
+		operation("export-machine", "/api/v1/machines/{name}/export", "Everything that is kept of a machine",
+			"Its facts, its cases with their dockets, who worked on it, and its bags as they were handed in."),
 		func(ctx context.Context, in *struct {
 			Name string `path:"name" maxLength:"200"`
 		}) (*huma.StreamResponse, error) {
@@ -50,7 +52,8 @@ func (a *API) exportRoutes(api huma.API) {
 				return nil, a.exportProblem("machine", in.Name, err)
 			}
 			return a.export(ctx, "machine", in.Name, a.Store.AboutMachine, a.machineBags)
-		})
+		},
+	)
 }
 
 func (a *API) exportProblem(what, name string, err error) error {

@@ -48,8 +48,8 @@ type Moved struct {
 // mostMoved is how many bags are listed at a time.
 const mostMoved = 500
 
-// Move moves all bags from the other store to this one, one after the other: copied, read back and held against what was
-// copied, and only then removed there. It can be cut off at any moment and begun again; whoever reads both stores
+// Move moves all bags from the other store to this one, one after the other: copied, read back and held against what
+// was copied, and only then removed there. It can be cut off at any moment and begun again; whoever reads both stores
 // meanwhile finds each bag in one of them. What is younger than age is left: it may still be written.
 func (s *Store) Move(ctx context.Context, age time.Duration, tell func(Moved)) (m Moved, err error) {
 	old := s.old

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"io"
-	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
@@ -13,19 +12,12 @@ import (
 
 	"diorthos/core/bag"
 	"diorthos/service/bags"
-	"diorthos/standin/objects"
 )
 
 // Bags go from a folder to a store of objects and back while others read, hand in and remove them: each is found at
 // every moment, whatever cuts the move off. What is not the same there is left in both.
 func TestBagsAreMovedWhileTheyAreRead(t *testing.T) {
-	t.Setenv("AWS_ACCESS_KEY_ID", "harbour")
-	t.Setenv("AWS_SECRET_ACCESS_KEY", "made-up")
-	t.Setenv("AWS_EC2_METADATA_DISABLED", "true")
-	far := &objects.Store{Bucket: "bags"}
-	server := httptest.NewServer(far)
-	defer server.Close()
-	bucket := "s3://bags?region=harbour&use_path_style=true&endpoint=" + server.URL
+	far, bucket := farStore(t)
 	folder := filepath.Join(t.TempDir(), "bags")
 	want := map[string][]byte{}
 	first, err := bags.Open(t.Context(), folder)
@@ -122,7 +114,8 @@ func TestBagsAreMovedWhileTheyAreRead(t *testing.T) {
 	if _, err := s.Put(t.Context(), odd, strings.NewReader("something else")); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.Move(t.Context(), 0, func(bags.Moved) {}); err == nil || !strings.Contains(err.Error(), "left in both") {
+	if _, err := s.Move(t.Context(), 0, func(bags.Moved) {}); err == nil ||
+		!strings.Contains(err.Error(), "left in both") {
 		t.Errorf("what is not the same is taken for moved: %v", err)
 	}
 	if raw, err := os.ReadFile(filepath.Join(folder, odd)); err != nil || !bytes.Equal(raw, want[odd]) {

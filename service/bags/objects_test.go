@@ -5,6 +5,7 @@ import (
 	"io"
 	"math/rand/v2"
 	"net/http/httptest"
+	"strings"
 	"testing"
 	"time"
 
@@ -13,16 +14,23 @@ import (
 	"diorthos/standin/objects"
 )
 
-// A store that speaks the S3 protocol keeps bags as a folder does: in one piece or, large ones, in parts; of what
-// was cut off or refused nothing is kept; sweeping drops what nothing was recorded of.
-func TestBagsAreKeptInAStoreOfObjects(t *testing.T) {
+// farStore is a store of objects that is not far, and its address.
+func farStore(t *testing.T) (far *objects.Store, where string) {
+	t.Helper()
 	t.Setenv("AWS_ACCESS_KEY_ID", "harbour")
 	t.Setenv("AWS_SECRET_ACCESS_KEY", "made-up")
 	t.Setenv("AWS_EC2_METADATA_DISABLED", "true")
-	far := &objects.Store{Bucket: "bags"}
+	far = &objects.Store{Bucket: "bags"}
 	server := httptest.NewServer(far)
-	defer server.Close()
-	s, err := bags.Open(t.Context(), "s3://bags?region=harbour&use_path_style=true&endpoint="+server.URL)
+	t.Cleanup(server.Close)
+	return far, "s3://bags?region=harbour&use_path_style=true&endpoint=" + server.URL
+}
+
+// A store that speaks the S3 protocol keeps bags as a folder does: in one piece or, large ones, in parts; of what
+// was cut off or refused nothing is kept; sweeping drops what nothing was recorded of.
+func TestBagsAreKeptInAStoreOfObjects(t *testing.T) {
+	far, where := farStore(t)
+	s, err := bags.Open(t.Context(), where)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -62,7 +70,7 @@ func TestBagsAreKeptInAStoreOfObjects(t *testing.T) {
 	if err := s.Reachable(t.Context()); err != nil {
 		t.Errorf("the store does not answer: %v", err)
 	}
-	other, err := bags.Open(t.Context(), "s3://other?region=harbour&use_path_style=true&endpoint="+server.URL)
+	other, err := bags.Open(t.Context(), strings.Replace(where, "//bags?", "//other?", 1))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -95,7 +95,12 @@ func New(
 // Enqueue adds the reading of a case within a transaction.
 func (q *Queue) Enqueue(ctx context.Context) func(pgx.Tx, int64) error {
 	return func(tx pgx.Tx, number int64) error {
-		_, err := q.river.InsertTx(ctx, tx, readCase{Number: number, Trace: traces.Handed(ctx)}, &river.InsertOpts{MaxAttempts: 3})
+		_, err := q.river.InsertTx(
+			ctx,
+			tx,
+			readCase{Number: number, Trace: traces.Handed(ctx)},
+			&river.InsertOpts{MaxAttempts: 3},
+		)
 		return err
 	}
 }

@@ -18,7 +18,12 @@ var ofPerson = []part{
 	{table: "logins", where: "person_id = (select id from people where name = @name)", order: "subject"},
 	{table: "agents", where: "enrolled_by = @name or person_id = (select id from people where name = @name)"},
 	{table: "agent_codes", where: "made_by = @name", without: "hash", order: "expires_at"},
-	{table: "cases", where: "received_by = @name or closed_by = @name", without: "docket,claim,heartbeat", order: "number"},
+	{
+		table:   "cases",
+		where:   "received_by = @name or closed_by = @name",
+		without: "docket,claim,heartbeat",
+		order:   "number",
+	},
 	{table: "climbs", where: "person = @name", without: "heartbeat"},
 	{table: "approvals", where: "person = @name"},
 	{table: "rollouts", where: "begun_by = @name"},
@@ -49,7 +54,12 @@ var ofMachine = []part{
 }
 
 // export tells the rows of each part; the first names what is asked for.
-func (s *Store) export(ctx context.Context, parts []part, name string, tell func(table string, row []byte) error) error {
+func (s *Store) export(
+	ctx context.Context,
+	parts []part,
+	name string,
+	tell func(table string, row []byte) error,
+) error {
 	for i, p := range parts {
 		row := "to_jsonb(t)"
 		for _, column := range strings.FieldsFunc(p.without, func(r rune) bool { return r == ',' }) {
@@ -104,7 +114,8 @@ func (s *Store) AboutMachine(ctx context.Context, name string, tell func(table s
 // BagsOfMachine are the bags of a machine's cases that are still there, by the number of their case.
 func (s *Store) BagsOfMachine(ctx context.Context, name string) (list []BagOfCase, err error) {
 	err = s.db.WithContext(ctx).Raw("select c.number, b.blob, b.size from cases c join bags b on b.digest = c.bag_digest "+
-		"where b.removed_at is null and c.number in "+casesOf+" order by c.number", map[string]any{"name": name}).Scan(&list).Error
+		"where b.removed_at is null and c.number in "+casesOf+" order by c.number",
+		map[string]any{"name": name}).Scan(&list).Error
 	return list, err
 }
 

@@ -1,5 +1,5 @@
-// Package traces tells a collector (OpenTelemetry, OTLP over HTTP) where time goes: in a request, and in the reading of a
-// case that came of it, in whichever process that is done. Where no collector is named nothing is measured.
+// Package traces tells a collector (OpenTelemetry, OTLP over HTTP) where time goes: in a request, and in the reading of
+// a case that came of it, in whichever process that is done. Where no collector is named nothing is measured.
 //
 //	t, end, err := traces.New(ctx, "http://127.0.0.1:4318", 1)
 //	ctx, done := traces.Step(ctx, "unpack the bag")   // in a request or a job that is traced
@@ -31,8 +31,8 @@ func None() trace.Tracer { return noop.NewTracerProvider().Tracer(name) }
 // lastTold is how long what was measured last may take to be told when the process ends.
 const lastTold = 5 * time.Second
 
-// New tells the collector at an address. share of the traces are kept, from 0 to 1; those that a caller has begun are kept
-// as the caller keeps them. What cannot be told is dropped: nothing waits for a collector.
+// New tells the collector at an address. share of the traces are kept, from 0 to 1; those that a caller has begun are
+// kept as the caller keeps them. What cannot be told is dropped: nothing waits for a collector.
 func New(ctx context.Context, at string, share float64) (t trace.Tracer, end func(), err error) {
 	u, err := url.Parse(at)
 	switch {

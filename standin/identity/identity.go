@@ -1,5 +1,5 @@
-// Package identity is a small provider of identities (OpenID Connect Core 1.0, device codes of RFC 8628) for tests and for trying things out. It
-// asks for no password: whoever comes says who they are.
+// Package identity is a small provider of identities (OpenID Connect Core 1.0, device codes of RFC 8628) for tests and
+// for trying things out. It asks for no password: whoever comes says who they are.
 //
 //	p, err := identity.New("diorthos", "the-secret", people)
 //	server := httptest.NewServer(p)
