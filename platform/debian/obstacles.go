@@ -135,23 +135,6 @@ func (w *worker) owned(name string) bool {
 	return false
 }
 
-// ownerPackage is the package that owns a file; empty where none does.
-func (w *worker) ownerPackage(name string) string {
-	entries, _ := fs.ReadDir(w.files(), infoFolder)
-	for _, e := range entries {
-		if path.Ext(e.Name()) != ".list" {
-			continue
-		}
-		raw, _ := w.in.Files().ReadFile(path.Join(infoFolder, e.Name()))
-		for _, n := range []string{"/" + name, "/" + strings.TrimPrefix(name, "usr/")} {
-			if bytes.Contains(append([]byte("\n"), raw...), []byte("\n"+n+"\n")) {
-				return strings.SplitN(strings.TrimSuffix(e.Name(), ".list"), ":", 2)[0]
-			}
-		}
-	}
-	return ""
-}
-
 var aptHook = regexp.MustCompile(`Problem executing scripts (\S+) '([^']+)'`)
 
 // holdSetting moves a file of apt's configuration aside whose command fails, or whose setting
