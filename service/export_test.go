@@ -174,7 +174,7 @@ func TestAnExportAsksEveryColumnThatNamesSomebody(t *testing.T) {
 			continue
 		}
 		asked++
-		pattern := regexp.MustCompile(`table: "` + c.Table + `",[^}]*where:[^}]*\b` + c.Column + `\b`)
+		pattern := regexp.MustCompile(`table:\s+"` + c.Table + `",[^}]*where:[^}]*\b` + c.Column + `\b`)
 		if !pattern.Match(source) {
 			t.Errorf("%s.%s is in no export", c.Table, c.Column)
 		}
