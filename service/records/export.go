@@ -49,7 +49,9 @@ var ofMachine = []part{
 	{table: "orders", where: "machine = @name or case_number in " + casesOf, without: "payload,signature"},
 	{
 		table: "audit", order: "number",
-		where: "position(@name in object) > 0 or substring(object from '^case (\\d+)(,|$)')::bigint in " + casesOf,
+		where: "object = @name or right(object, length(@name) + 2) = ', ' || @name " + // by itself, or behind what it has
+			"or position('/machines/' || @name || '/' in object || '/') > 0 " + // of a request that was refused
+			"or substring(object from '^case (\\d+)(,|$)')::bigint in " + casesOf,
 	},
 }
 
