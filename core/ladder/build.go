@@ -218,8 +218,7 @@ func rungOf(r *knowledge.Remedy, chance float64, why string, facts *bag.Facts) R
 	rung := Rung{
 		Remedy: r.ID, Title: r.Title, Why: why, Invasive: r.Invasive, Minutes: r.Minutes, Chance: chance, By: r.By,
 		Action: r.Action, Does: r.Does, Proof: r.Proof, Steps: r.Steps, Loans: r.Loans, Loses: r.Loses,
-		Restart: r.Restart, Params: r.Params, Target: action.TargetOf(r.Action, facts),
-		Pass: r.Pass || r.By == knowledge.ByHands && r.Invasive == knowledge.Looks,
+		Restart: r.Restart, Params: r.Params, Target: action.TargetOf(r.Action, facts), Pass: r.Pass,
 	}
 	if rung.By == knowledge.ByDiorthos && rung.Target == nil && len(r.Steps) > 0 {
 		// Nothing is known of the machine's disk, such as when only logs are at hand.

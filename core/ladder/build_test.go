@@ -92,6 +92,26 @@ func TestShippedRemediesSayWhatTheyDestroy(t *testing.T) {
 	}
 }
 
+// What a person has to do before anything is written is passed over only where the knowledge says that it may be.
+func TestWhatComesBeforeWritingIsNotPassedOver(t *testing.T) {
+	k, err := knowledge.Load(shipped.Files)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for id, may := range map[string]bool{
+		"copy-the-disk-first": false, "attach-the-other-disk": false, "save-data-and-replace-disk": false,
+		"wait-for-other-run": false, "look-who-may": true,
+	} {
+		found := diagnosis.Finding{
+			Cause: "x", Explains: knowledge.ExplainsAttempt, Probability: 0.8, Remedies: []string{id},
+		}
+		rungs := ladder.Build([]diagnosis.Finding{found}, &bag.Facts{}, &reading.Timeline{}, k)
+		if len(rungs) == 0 || rungs[0].Remedy != id || rungs[0].Pass != may {
+			t.Errorf("%s: %+v", id, rungs)
+		}
+	}
+}
+
 // TestWhatComesAfterOthersDoes: whatever else orders the rungs, and however long
 // the way round is.
 func TestWhatComesAfterOthersDoes(t *testing.T) {
