@@ -129,11 +129,7 @@ func (f *Folder) Draft() (system.TreeDraft, error) {
 	if os.Geteuid() != 0 {
 		return nil, fmt.Errorf("%w: it takes root, to mount the draft", ErrNotHere)
 	}
-	d := &folderDraft{
-		session: &session{work: make(chan func()), ended: make(chan struct{})}, folder: f,
-		began: time.Now().UnixNano(),
-	}
-	go d.thread()
+	d := &folderDraft{session: newSession(nil), folder: f, began: time.Now().UnixNano()}
 	if err := d.do(d.mountLayers); err != nil {
 		return nil, errors.Join(err, d.Close())
 	}

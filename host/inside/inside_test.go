@@ -14,6 +14,8 @@ import (
 	"testing"
 	"time"
 
+	"golang.org/x/sys/unix"
+
 	"diorthos/core/block"
 	"diorthos/core/system"
 )
@@ -182,6 +184,26 @@ func TestWhatCannotBeEnteredIsSaid(t *testing.T) {
 
 // ofDrafts are the mounts of drafts: a folder of the user's that bears the name of this program is none.
 var ofDrafts = regexp.MustCompile(` - (?:tmpfs diorthos|fuse\S* (?:draft|diorthos)) `)
+
+// The first thread of the process is no session's: what it sees is what /proc/self tells of all the others, so that
+// a mount of today would be looked for among those of a draft.
+func TestNoSessionTakesTheFirstThread(t *testing.T) {
+	var wait sync.WaitGroup
+	for range 16 {
+		wait.Go(func() {
+			for range 32 {
+				s := newSession(nil)
+				var thread int
+				if err := s.do(func() error { thread = unix.Gettid(); return nil }); err != nil || thread == unix.Getpid() {
+					t.Errorf("a session works on the first thread: %v", err)
+				}
+				close(s.work)
+				<-s.ended
+			}
+		})
+	}
+	wait.Wait()
+}
 
 // A program that is started with a draft sees it as a file; nobody else does, so that nothing is left mounted even
 // when all is killed, and two at a time do not meet. What it writes is in its draft.

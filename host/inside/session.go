@@ -55,8 +55,7 @@ func Enter(
 	if os.Geteuid() != 0 {
 		return nil, fmt.Errorf("%w: it takes root, to mount the draft", ErrNotHere)
 	}
-	s := &session{work: make(chan func()), ended: make(chan struct{}), dev: dev}
-	go s.thread()
+	s := newSession(dev)
 	err = s.do(func() error { return s.enter(ctx, keys, volume, mounts) })
 	if err != nil {
 		return nil, errors.Join(err, s.Leave())
@@ -64,10 +63,29 @@ func Enter(
 	return s, nil
 }
 
+// newSession starts the thread of a session with a disk.
+func newSession(dev block.Device) *session {
+	s := &session{work: make(chan func()), ended: make(chan struct{}), dev: dev}
+	go s.thread()
+	return s
+}
+
 // thread does the work of the session, in a name space of mounts that is its own. The thread
-// ends with it.
+// ends with it. It is not the first of the process, whose name space the kernel shows as that of
+// the process to whoever asks what is mounted.
 func (s *session) thread() {
 	runtime.LockOSThread() // and never unlocked: the thread is not fit for anything else
+	if unix.Gettid() == unix.Getpid() {
+		other := make(chan struct{})
+		go func() {
+			runtime.LockOSThread()
+			close(other)
+			s.thread()
+		}()
+		<-other // it has a thread, while this one was held
+		runtime.UnlockOSThread()
+		return
+	}
 	defer close(s.ended)
 	for f := range s.work {
 		f()

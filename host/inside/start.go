@@ -24,8 +24,7 @@ func Start(
 	if os.Geteuid() != 0 {
 		return fmt.Errorf("%w: it takes root, to show the draft as a file", ErrNotHere)
 	}
-	s := &session{work: make(chan func()), ended: make(chan struct{}), dev: dev}
-	go s.thread()
+	s := newSession(dev)
 	err := s.do(func() error {
 		if err := s.apart(); err != nil {
 			return err
