@@ -9,9 +9,11 @@ import (
 	"hash/crc32"
 	"io"
 	"io/fs"
+	"maps"
 	"math"
 	"os"
 	"path"
+	"slices"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -23,36 +25,41 @@ import (
 
 // later marks the failures that were drawn after all rules had been made: they are
 // scored as they come.
-const (
-	later    = "later-"
-	third    = "third-"
-	fourth   = "fourth-"
-	fifth    = "fifth-"
-	sixth    = "sixth-"
-	seventh  = "seventh-"
-	eighth   = "eighth-"
-	ninth    = "ninth-"
-	tenth    = "tenth-"
-	eleventh = "eleventh-"
-	injected = "injected-" // drawn by chance, with the seed after it
-)
+// The prefix of a name tells the draw; of those in halves, the first rules were made with the eyes on one alone.
+var draws = []struct {
+	prefix, title string
+	halves        [2]string // what became of each
+}{
+	{"later-", "the second draw, then looked at", [2]string{}},
+	{"third-", "the third draw, then looked at", [2]string{}},
+	{"fourth-", "the fourth draw", [2]string{}},
+	{"fifth-", "the fifth draw", [2]string{"looked at first", "then looked at"}},
+	{"sixth-", "the sixth draw", [2]string{}},
+	{"seventh-", "the seventh draw", [2]string{"looked at first", "then looked at"}},
+	{"eighth-", "the eighth draw, then looked at", [2]string{}},
+	{"ninth-", "the ninth draw", [2]string{"looked at first", "then looked at"}},
+	{"tenth-", "the tenth draw", [2]string{"looked at first", "then looked at"}},
+	{"eleventh-", "the eleventh draw", [2]string{"looked at first", "not looked at"}},
+	{"twelfth-", "the twelfth draw, then looked at", [2]string{}},
+	{"injected-3-", "refused by chance, seed 3, then looked at", [2]string{}},
+	{"injected-4-", "refused by chance, seed 4, not looked at", [2]string{}},
+	{"injected-", "refused by chance, seeds 1 and 2", [2]string{}},
+	{"", "described before the rules, then looked at", [2]string{}},
+}
 
-// Halves of the large draws: the first rules were made with the eyes on one alone.
-const (
-	fifthSeen      = fifth + "seen"
-	fifthUnseen    = fifth + "unseen"
-	seventhSeen    = seventh + "seen"
-	seventhUnseen  = seventh + "unseen"
-	ninthSeen      = ninth + "seen"
-	ninthUnseen    = ninth + "unseen"
-	tenthSeen      = tenth + "seen"
-	tenthUnseen    = tenth + "unseen"
-	eleventhSeen   = eleventh + "seen"
-	eleventhUnseen = eleventh + "unseen"
-	injectedFirst  = injected + "first"
-	injectedSeen   = injected + "3-"
-	injectedUnseen = injected + "4-"
-)
+// drawOf is which draw a failure belongs to, and which half of it, in words.
+func drawOf(name string) string {
+	for _, d := range draws {
+		switch {
+		case !strings.HasPrefix(name, d.prefix):
+		case d.halves == [2]string{}:
+			return d.title
+		default:
+			return d.title + ", " + d.halves[crc32.ChecksumIEEE([]byte("half "+name))%2]
+		}
+	}
+	return ""
+}
 
 // A set sums up how failures were judged.
 type set struct {
@@ -86,32 +93,16 @@ func TestFreshFailures(t *testing.T) {
 	if err != nil || len(names) < 10 {
 		t.Fatalf("%d failures: %v", len(names), err)
 	}
-	sets := map[string]*set{
-		"":             {},
-		later:          {},
-		third:          {},
-		fourth:         {},
-		fifthSeen:      {},
-		fifthUnseen:    {},
-		sixth:          {},
-		seventhSeen:    {},
-		seventhUnseen:  {},
-		eighth:         {},
-		ninthSeen:      {},
-		ninthUnseen:    {},
-		tenthSeen:      {},
-		tenthUnseen:    {},
-		eleventhSeen:   {},
-		eleventhUnseen: {},
-		injectedFirst:  {},
-		injectedSeen:   {},
-		injectedUnseen: {},
-	}
+	sets := map[string]*set{}
 	var said reliability
 	for _, file := range names {
 		name := path.Dir(file)
 		s := judge(t, k, all, name)
-		of := sets[drawOf(name)]
+		draw := drawOf(name)
+		if sets[draw] == nil {
+			sets[draw] = &set{}
+		}
+		of := sets[draw]
 		of.n++
 		of.brier += math.Pow(1-s.probability, 2)
 		if s.cause {
@@ -131,28 +122,12 @@ func TestFreshFailures(t *testing.T) {
 			)
 		}
 	}
-	t.Logf("described before the rules, then looked at: %s", sets[""])
-	t.Logf("the second draw, then looked at:            %s", sets[later])
-	t.Logf("the third draw, then looked at:             %s", sets[third])
-	t.Logf("the fourth draw, then looked at:            %s", sets[fourth])
-	t.Logf("half of the fifth draw, looked at first:    %s", sets[fifthSeen])
-	t.Logf("the other half, then looked at:             %s", sets[fifthUnseen])
-	t.Logf("the sixth draw, then looked at:             %s", sets[sixth])
-	t.Logf("half of the seventh draw, looked at first:  %s", sets[seventhSeen])
-	t.Logf("the other half, then looked at:             %s", sets[seventhUnseen])
-	t.Logf("the eighth draw, then looked at:            %s", sets[eighth])
-	t.Logf("half of the ninth draw, looked at first:    %s", sets[ninthSeen])
-	t.Logf("the other half, then looked at:             %s", sets[ninthUnseen])
-	t.Logf("half of the tenth draw, looked at first:    %s", sets[tenthSeen])
-	t.Logf("the other half, then looked at:             %s", sets[tenthUnseen])
-	t.Logf("half of the eleventh draw, looked at first: %s", sets[eleventhSeen])
-	t.Logf("the other half, not looked at:              %s", sets[eleventhUnseen])
-	t.Logf("refused by chance, seeds 1 and 2:           %s", sets[injectedFirst])
-	t.Logf("refused by chance, seed 3, then looked at:  %s", sets[injectedSeen])
-	t.Logf("refused by chance, seed 4, not looked at:   %s", sets[injectedUnseen])
+	for _, draw := range slices.Sorted(maps.Keys(sets)) {
+		t.Logf("%s: %s", draw, sets[draw])
+	}
 	t.Logf("what was said first, by how sure it was said:\n%s", said)
 	for _, s := range sets {
-		if s.n > 0 && s.share(s.cause) < 90 || s.share(s.line) < 85 {
+		if s.share(s.cause) < 90 || s.share(s.line) < 85 {
 			t.Errorf("it was better before: %s", s)
 		}
 	}
@@ -188,27 +163,6 @@ func (r reliability) String() string {
 		}
 	}
 	return b.String()
-}
-
-// drawOf is which draw a failure belongs to, by its name.
-func drawOf(name string) string {
-	for _, draw := range []string{fifth, seventh, ninth, tenth, eleventh} {
-		if strings.HasPrefix(name, draw) {
-			if crc32.ChecksumIEEE([]byte("half "+name))%2 == 0 {
-				return draw + "seen"
-			}
-			return draw + "unseen"
-		}
-	}
-	for _, draw := range []string{later, third, fourth, sixth, eighth, injectedSeen, injectedUnseen} {
-		if strings.HasPrefix(name, draw) {
-			return draw
-		}
-	}
-	if strings.HasPrefix(name, injected) {
-		return injectedFirst
-	}
-	return ""
 }
 
 // fresh opens the shipped archives, one for each failure.

@@ -227,17 +227,44 @@ func (e Event) rank() int {
 // program the one below it names: who passes on that another program failed says less
 // than that program.
 func explained(events []Event, i int) int {
-	for i > 0 && events[i-1].File == events[i].File && events[i-1].lastLine()+1 == events[i].Line &&
-		events[i-1].Mark == "" && passesOn(events[i], events[i-1]) {
-		i--
+	i = continued(events, i)
+	for i > 0 && rightAbove(events, i) && events[i-1].Mark == "" && passesOn(events[i], events[i-1]) {
+		i = continued(events, i-1)
 	}
 	return i
 }
+
+// continued goes back from a line that is set in to the one that it goes on from.
+func continued(events []Event, i int) int {
+	first := i
+	for first > 0 && setIn(events[first]) && events[first].Mark == "" && rightAbove(events, first) {
+		first--
+	}
+	if setIn(events[first]) || events[first].Mark != "" || events[first].Harmless {
+		return i
+	}
+	return first
+}
+
+func setIn(e Event) bool {
+	return strings.HasPrefix(e.message(), " ") || strings.HasPrefix(e.message(), "\t")
+}
+
+// rightAbove reports whether the record before one stands in the line right above it.
+func rightAbove(events []Event, i int) bool {
+	return events[i-1].File == events[i].File && events[i-1].lastLine()+1 == events[i].Line
+}
+
+// pointsAt is how programs name the place in a text that they could not use: file, line, column.
+var pointsAt = regexp.MustCompile(`^"?[^\s:"]*[^\s\d:"][^\s:"]*"?:\d+(?::\d+)?: `)
 
 // passesOn reports whether a record only says that what the one before it told ended
 // badly: its program gives up, or says that that other program failed.
 func passesOn(e, before Event) bool {
 	program := programName(before)
+	if pointsAt.MatchString(before.message()) {
+		return program != programName(e) && !before.Harmless
+	}
 	if program == "" {
 		return false
 	}
@@ -277,8 +304,7 @@ func (a *Attempt) choose(events []Event, i int, why string) {
 // the lines right above it, from the same program.
 func precedingWarnings(events []Event, i int) int {
 	program := programName(events[i])
-	for i > 0 && events[i-1].File == events[i].File && events[i-1].lastLine()+1 == events[i].Line &&
-		events[i-1].Level == Warning && (program != "" || !events[i-1].mild) && !events[i-1].Harmless &&
+	for i > 0 && rightAbove(events, i) && events[i-1].Level == Warning && (program != "" || !events[i-1].mild) && !events[i-1].Harmless &&
 		!events[i-1].SeenInSuccess && programName(events[i-1]) == program {
 		i--
 	}

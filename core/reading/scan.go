@@ -163,6 +163,12 @@ func splitChunks(ctx context.Context, r io.Reader, used <-chan *chunk, give func
 	}
 }
 
+// pointsAt reports whether a line begins by the place in a text that a program could not use.
+func (c *chunk) pointsAt(l line) bool {
+	text := c.data[l.offset-c.offset:][:l.length]
+	return bytes.Contains(text, []byte(": ")) && pointsAt.Match(text)
+}
+
 func search(c *chunk, find *literals, records linePrefix, see look) scanned {
 	s := scanned{lines: c.lines}
 	data, offset := c.data, c.offset
@@ -203,7 +209,7 @@ func search(c *chunk, find *literals, records linePrefix, see look) scanned {
 			l.event.Text = clean(text)
 		}
 		declares := l.rule != nil && (l.rule.Mark == Fails || l.rule.script != nil)
-		if hit && (declares || l.event.resigns) && len(above) > 0 {
+		if hit && len(above) > 0 && (declares || l.event.resigns || indented || c.pointsAt(above[len(above)-1])) {
 			for i := range above {
 				above[i].event = Event{Text: clean(c.data[above[i].offset-c.offset:][:above[i].length]), said: true}
 			}

@@ -1,0 +1,149 @@
+#!/bin/bash
+# Makes the Debian machine that waits for one of the jobs of docs/jobs, or makes there once more what failed.
+# TARGET is a folder that is made, with a whole system, or the image of a disk. Needs root.
+# usage: job.sh NUMBER TARGET | job.sh --try NUMBER TARGET
+set -euo pipefail
+here=$(cd "$(dirname "$0")" && pwd)
+export PATH=$PATH:/usr/sbin:/sbin
+[ "$(id -u)" = 0 ] || { echo "job.sh: needs root" >&2; exit 2; }
+
+# inside COMMAND runs in the system of the folder, as its technician would.
+inside() {
+  unshare --mount --uts sh -c 'hostname lerrick-kiosk-2; mount -t proc proc "$0/proc" && mount --rbind /dev "$0/dev" &&
+    exec chroot "$0" env -i PATH=/usr/sbin:/usr/bin:/sbin:/bin DEBIAN_FRONTEND=noninteractive LC_ALL=C sh -c "$1"' "$target" "$1"
+}
+
+# deb NAME VERSION SCRIPT [FIELD: VALUE]… makes a package in /repo, with a script that configures it.
+deb() {
+  local name=$1 version=$2 script=$3 tree field arch=all
+  shift 3
+  tree=$(mktemp -d)
+  mkdir -p "$tree/DEBIAN" "$tree/usr/share/$name" "$target/repo"
+  chmod 755 "$tree"
+  for field in "$@"; do case $field in Architecture:*) arch=${field#Architecture: } ;; esac; done
+  {
+    printf 'Package: %s\nVersion: %s\nMaintainer: Skerrow Ferries IT <it@skerrow.example>\nDescription: %s of Skerrow Ferries\n' "$name" "$version" "$name"
+    [ "$arch" != all ] || echo 'Architecture: all'
+    [ $# = 0 ] || printf '%s\n' "$@"
+  } >"$tree/DEBIAN/control"
+  printf '#!/bin/sh\nset -e\n%s\n' "$script" >"$tree/DEBIAN/postinst"
+  chmod 755 "$tree/DEBIAN/postinst"
+  echo "$version" >"$tree/usr/share/$name/text"
+  [ -z "${size:-}" ] || head -c "$size" /dev/urandom >"$tree/usr/share/$name/data"
+  dpkg-deb --root-owner-group -b "$tree" "$target/repo/${name}_${version}_$arch.deb" >/dev/null
+  rm -rf "$tree"
+}
+
+# repo [OPTIONS] makes /repo a repository and the machine's only source.
+repo() {
+  (cd "$target/repo" && for file in *.deb; do
+    dpkg-deb --field "$file"
+    printf 'Filename: ./%s\nSize: %s\nSHA256: %s\n\n' "$file" "$(stat -c %s "$file")" "$(sha256sum "$file" | cut -d' ' -f1)"
+  done) >"$target/repo/Packages.new"
+  mv "$target/repo/Packages.new" "$target/repo/Packages"
+  echo "deb [${1:-trusted=yes}] file:/repo ./" >"$target/etc/apt/sources.list"
+}
+
+# folder lays out the system, and a harmless day of its past.
+folder() {
+  "$here/folder.sh" "$target"
+  deb skerrow-plain 1.0 true
+  inside 'apt-get -y install /repo/skerrow-plain_1.0_all.deb' >/dev/null
+}
+
+
+# A run that stopped half-way, a hook of the owner, a list that is cut off, and a folder of its surroundings gone.
+job_1() {
+  folder
+  deb skerrow-deck 1.0 'echo deck: the list of berths is missing >&2; exit 3'
+  inside 'apt-get -y install /repo/skerrow-deck_1.0_all.deb' >/dev/null 2>&1 || true
+  echo 'DPkg::Pre-Invoke { "/usr/local/bin/berths"; };' >"$target/etc/apt/apt.conf.d/70berths"
+  printf '#!/bin/sh\necho berths: no list >&2\nexit 7\n' >"$target/usr/local/bin/berths"
+  chmod 755 "$target/usr/local/bin/berths"
+  rm -rf "$target/var/cache/apt/archives/partial"
+  truncate -s 40 "$target/var/lib/dpkg/info/mawk.list"
+}
+try_1() { at_rest && inside 'apt-get -y install --reinstall /repo/skerrow-plain_1.0_all.deb'; }
+
+# The lists of the installer's source are signed for dates that the machine's clock is beyond.
+job_2() {
+  folder
+  deb skerrow-helm 2.0 true
+  repo
+  printf 'Origin: Skerrow\nDate: %s\nValid-Until: %s\nSHA256:\n %s %s Packages\n' "$(LC_ALL=C date -ud '40 days ago' '+%a, %d %b %Y %H:%M:%S UTC')" \
+    "$(LC_ALL=C date -ud '10 days ago' '+%a, %d %b %Y %H:%M:%S UTC')" "$(sha256sum "$target/repo/Packages" | cut -d' ' -f1)" \
+    "$(stat -c %s "$target/repo/Packages")" >"$target/repo/Release"
+}
+try_2() { inside 'apt-get update -o APT::Update::Error-Mode=any && apt-get -y install skerrow-helm'; }
+
+# Copying a part stops: a file of the system that it works with is damaged, and one package is of another architecture.
+job_5() {
+  folder
+  deb skerrow-parts 1.0 true
+  inside 'apt-get -y install /repo/skerrow-parts_1.0_all.deb' >/dev/null
+  deb skerrow-parts 1.1 'grep -qx 1.0 /usr/share/skerrow-plain/text || { echo "parts: /usr/share/skerrow-plain/text is of another build" >&2; exit 4; }'
+  deb skerrow-optional 1.1 true 'Architecture: riscv64'
+  echo 0.7 >"$target/usr/share/skerrow-plain/text"
+}
+try_5() { inside 'apt-get -y install /repo/skerrow-parts_1.1_all.deb'; }
+
+# A preview: its source is off, it was begun and is half there, and a file that its script reads is damaged.
+job_10() {
+  folder
+  deb skerrow-tide 3.0~preview2 'dpkg --verify skerrow-plain | grep . && { echo "tide: skerrow-plain is not as it was shipped" >&2; exit 6; } || true'
+  repo
+  inside 'apt-get update' >/dev/null 2>&1
+  echo altered >"$target/usr/share/skerrow-plain/text"
+  rm -rf "$target/var/lib/apt/lists/partial"; echo x >"$target/var/lib/apt/lists/partial"
+}
+try_10() { inside 'apt-get update -o APT::Update::Error-Mode=any && apt-get -y install skerrow-tide'; }
+
+# A feature whose files are not on the machine, and no way out to a network.
+job_11() {
+  folder
+  deb skerrow-maps 1.0 true
+  mkdir -p "$target/../medium"
+  repo
+  echo 'deb [trusted=yes] http://packages.skerrow.example/debian ./' >"$target/etc/apt/sources.list"
+  mkdir -p "$target/var/lib/apt/lists/partial"
+  cp "$target/repo/Packages" "$target/var/lib/apt/lists/packages.skerrow.example_debian_._Packages"
+  mv "$target/repo/skerrow-maps_1.0_all.deb" "$target/../medium/"
+}
+try_11() { inside 'apt-get -y install skerrow-maps'; }
+
+# Two packages that need each other, of which one cannot be configured.
+job_13() {
+  folder
+  deb skerrow-base 1.0 'echo base: no compass >&2; exit 3'
+  deb skerrow-top 1.0 true 'Depends: skerrow-base'
+}
+try_13() { inside 'apt-get -y install /repo/skerrow-base_1.0_all.deb /repo/skerrow-top_1.0_all.deb'; }
+
+# A source of the vendor's offers an older driver than is installed, and a pin of somebody's prefers it.
+job_15() {
+  folder
+  deb skerrow-screen 2.0 true
+  inside 'apt-get -y install /repo/skerrow-screen_2.0_all.deb' >/dev/null
+  rm "$target/repo/skerrow-screen_2.0_all.deb"
+  deb skerrow-screen 1.4 'echo "screen: 1.4 cannot drive this panel" >&2; exit 5'
+  repo
+  printf 'Package: skerrow-screen\nPin: version 1.4\nPin-Priority: 1001\n' >"$target/etc/apt/preferences.d/vendor"
+  inside 'apt-get update' >/dev/null
+}
+try_15() { inside 'apt-get -y upgrade'; }
+
+# at_rest is what dpkg and apt themselves say.
+at_rest() { [ -z "$(inside 'dpkg --audit' 2>&1)" ] && inside 'apt-get check -q' >/dev/null; }
+
+case ${1:---help} in
+  --try) number=$2 target=$(realpath "$3"); "try_$number" ;;
+  --help) sed -n '2,4s/^# //p' "$0" ;;
+  *)
+    number=$1 target=$2
+    declare -F "job_$number" >/dev/null || { echo "job.sh: no Debian machine waits for job $number" >&2; exit 2; }
+    [ ! -e "$target" ] || { echo "job.sh: $target is there already" >&2; exit 2; }
+    "job_$number"
+    # What its screen said lies beside it, as whoever called has it.
+    ! "try_$number" >"$target.screen.txt" 2>&1 </dev/null || { echo "job.sh: it does not fail" >&2; exit 2; }
+    ;;
+esac
