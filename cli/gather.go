@@ -86,7 +86,10 @@ func gatherCommand() *cli.Command {
 // machine.
 func evidenceFlags() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringFlag{Name: "logs", Usage: "folder of logs to take instead of those on the disk"},
+		&cli.StringFlag{Name: "logs", Usage: "folder of logs, or one log, to take instead of those on the disk"},
+		&cli.StringSliceFlag{
+			Name: "with", Usage: "a `FILE` of what was seen besides, such as the text of the screen; once more for each",
+		},
 		&cli.StringFlag{Name: "machine", Usage: "name of the machine, if the system on the disk does not say"},
 		&cli.StringFlag{Name: "site", Usage: "where the machine stands"},
 		&cli.StringFlag{Name: "model", Usage: "the machine's model"},
@@ -151,6 +154,7 @@ func gatherOptions(c *cli.Command) (host.GatherOptions, error) {
 		Live:       c.Bool("live"),
 		SectorSize: c.Int("sector-size"),
 		Logs:       c.String("logs"),
+		With:       c.StringSlice("with"),
 		Machine:    c.String("machine"),
 		Site:       c.String("site"),
 		Model:      c.String("model"),

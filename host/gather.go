@@ -29,7 +29,8 @@ type GatherOptions struct {
 	Root       string       // a folder that holds a whole system
 	Live       bool         // the running machine
 	SectorSize int          // of an image; 0 for 512
-	Logs       string       // a folder of logs; empty to take those on the image
+	Logs       string       // a folder of logs, or one; empty to take those on the image
+	With       []string     // files of what was seen besides, such as the text of a screen
 	Machine    string       // empty to take the name that the system on it bears
 	Site       string
 	Model      string
@@ -210,6 +211,16 @@ func (l *Looked) folder(path string) (fs.FS, error) {
 	}
 	l.folders = append(l.folders, r)
 	return readfs.Within(r), nil
+}
+
+// file opens the folder of a file that is to be taken as a log.
+func (l *Looked) file(name string) (log, error) {
+	folder, err := l.folder(filepath.Dir(name))
+	base := filepath.Base(name)
+	if err == nil {
+		_, err = fs.Stat(folder, base)
+	}
+	return log{folder, base, path.Join("logs", base)}, err
 }
 
 // Look takes the facts of a disk, a folder or the running machine.
@@ -416,7 +427,22 @@ func (l *Looked) candidates(o GatherOptions) (list []log, err error) {
 			list = append(list, log{folder, screenName, path.Join("logs", screenName)})
 		}
 	}
+	for i, file := range o.With {
+		seen, err := l.file(file)
+		if err != nil {
+			return nil, fmt.Errorf("with: %w", err)
+		}
+		seen.as = path.Join("logs", "seen", filepath.Base(file))
+		if i > 0 {
+			seen.as = path.Join("logs", fmt.Sprintf("seen-%d", i+1), filepath.Base(file))
+		}
+		list = append(list, seen)
+	}
 	if o.Logs != "" {
+		if info, err := os.Stat(o.Logs); err == nil && info.Mode().IsRegular() {
+			one, err := l.file(o.Logs)
+			return append(list, one), err
+		}
 		given, err := l.folder(o.Logs)
 		if err != nil {
 			return nil, fmt.Errorf("logs: %w", err)

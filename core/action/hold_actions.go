@@ -53,8 +53,8 @@ func saysUnknown(a Action) Action {
 	return a
 }
 
-func proveHeld(want bool) func(*Context, system.Holds) []Check {
-	return func(after *Context, s system.Holds) []Check {
+func proveHeld(want bool) func(context.Context, *Context, system.Holds) []Check {
+	return func(_ context.Context, after *Context, s system.Holds) []Check {
 		what := after.params["what"]
 		list, err := s.Held()
 		is := slices.Contains(list, what)

@@ -80,7 +80,9 @@ func settings(
 			return nil, err
 		}
 		return []string{did}, nil
-	}, nil), func(after *Context, s system.SettingsEditor) []Check { return []Check{look(after.params, s)} })
+	}, nil), func(_ context.Context, after *Context, s system.SettingsEditor) []Check {
+		return []Check{look(after.params, s)}
+	})
 	for _, n := range names {
 		a.Parameters = append(a.Parameters, Parameter{Name: n, Says: settingWords[n]})
 	}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 
 	"diorthos/core/bag"
 	"diorthos/core/boot"
@@ -144,23 +145,23 @@ var systemActions = map[ID]Action{
 			enough(s.BootRoom())...,
 		)
 	}),
-	"upkeep.ask-as-system": systemAction(func(_ context.Context, _ *Context, s system.Offers) ([]string, error) {
+	"upkeep.ask-as-system": systemAction(func(_ context.Context, _ *Context, s system.Asking) ([]string, error) {
 		list, err := s.AskAsSystem()
 		return prefixed("asked for by the system: ", list), err
-	}, func(_ context.Context, s system.Offers) []Check { // on a draft: what would still have to be changed
+	}, func(_ context.Context, s system.Asking) []Check { // on a draft: what would still have to be changed
 		list, err := s.AskAsSystem()
 		return resultCheck("what is on offer is asked for by the system", errors.Join(err, errIfAny(list)), "all of it")
 	}),
-	"upkeep.hold-drivers": systemAction(func(_ context.Context, _ *Context, s system.Offers) ([]string, error) {
-		list, err := s.HoldOlderDrivers()
+	"upkeep.hold-drivers": onFiles(systemAction(func(ctx context.Context, c *Context, s system.Offers) ([]string, error) {
+		list, err := s.HoldOlder(ctx, c.toolOptions())
 		return prefixed("held back: ", list), err
-	}, func(_ context.Context, s system.Offers) []Check {
-		list, err := s.HoldOlderDrivers()
+	}, func(ctx context.Context, s system.Offers) []Check {
+		list, err := s.HoldOlder(ctx, system.ToolOptions{})
 		return resultCheck(
-			"no driver is on offer that is older than the installed one",
-			errors.Join(err, errIfAny(list)), "none that is not held back",
+			"nothing is on offer that is older than what is installed",
+			errors.Join(err, errIfAny(list)), "nothing that is not held back",
 		)
-	}),
+	})),
 	"upkeep.mend-settings": systemAction(mendSettings, func(_ context.Context, s system.Settings) []Check {
 		list, err := s.SettingFaults()
 		return resultCheck(
@@ -200,13 +201,13 @@ var systemActions = map[ID]Action{
 		}
 		return resultCheck("nothing is pending", err, "nothing is")
 	}),
-	"upkeep.feature-source": systemAction(func(ctx context.Context, c *Context, s system.Features) ([]string, error) {
-		return s.PutFeature(ctx, c.Sources)
-	},
-		func(_ context.Context, s system.Features) []Check {
-			name, err := s.FeatureStored()
-			return resultCheck("the payload is in the store", err, name+": every file has the hash that its manifest says")
-		}),
+	"upkeep.feature-source": onFiles(taking(proving(
+		systemAction(func(ctx context.Context, c *Context, s system.Features) ([]string, error) {
+			return s.PutFeature(ctx, c.Sources, c.toolOptions())
+		}, nil), func(ctx context.Context, after *Context, s system.Features) []Check {
+			name, err := s.FeatureStored(ctx, after.toolOptions())
+			return resultCheck("all that is asked for is there", err, name+": every file has the hash that is wanted")
+		}), Said)),
 	"upkeep.remove-update": systemAction(func(_ context.Context, _ *Context, s system.Updates) ([]string, error) {
 		what, err := s.RemoveLatest()
 		return []string{what + " is removed"}, err
@@ -430,7 +431,7 @@ func putBack(_ context.Context, c *Context, s system.Aside) ([]string, error) {
 	return did, nil
 }
 
-func provePutBack(after *Context, s system.Aside) []Check {
+func provePutBack(_ context.Context, after *Context, s system.Aside) []Check {
 	list, err := s.MovedAside()
 	for _, a := range list {
 		if a.Name == after.params["name"] {
@@ -580,13 +581,21 @@ func mendSettings(_ context.Context, _ *Context, s system.Settings) (did []strin
 }
 
 // setPolicy sets the value that the remedy names.
-func setPolicy(_ context.Context, c *Context, s system.Policy) ([]string, error) {
+func setPolicy(ctx context.Context, c *Context, s system.Policy) ([]string, error) {
 	name, value := c.params["name"], c.params["value"]
-	was, err := s.SetPolicy(name, value)
+	was, err := s.SetPolicy(ctx, name, value)
 	if err != nil || was == value {
 		return nil, err
 	}
-	return []string{fmt.Sprintf("%s is %q, was %q", name, value, was)}, nil
+	return []string{fmt.Sprintf("%s is %s, was %s", name, ofPolicy(value), ofPolicy(was))}, nil
+}
+
+// ofPolicy is a value in words.
+func ofPolicy(value string) string {
+	if value == "" {
+		return "left to the machine's own settings"
+	}
+	return strconv.Quote(value)
 }
 
 // policyParameters are what is set.
@@ -597,25 +606,25 @@ var policyParameters = []Parameter{
 
 // policy sets a value of the policy, and proves that it is there.
 func policy() Action {
-	return taking(proving(systemAction(setPolicy, nil), func(after *Context, s system.Policy) []Check {
+	return onFiles(taking(proving(systemAction(setPolicy, nil), func(_ context.Context, after *Context, s system.Policy) []Check {
 		have, err := s.Policy()
 		name, value := after.params["name"], after.params["value"]
 		return []Check{{
 			What: "the policy " + name + " is as wanted", OK: err == nil && have[name] == value,
-			Saw: fmt.Sprintf("%q", have[name]),
+			Saw: ofPolicy(have[name]),
 		}}
-	}), policyParameters...)
+	}), policyParameters...))
 }
 
 // proving gives an action a proof that needs to know what was wanted.
-func proving[T any](a Action, prove func(after *Context, sys T) []Check) Action {
-	a.prove = func(_ context.Context, p Proof) []Check {
+func proving[T any](a Action, prove func(ctx context.Context, after *Context, sys T) []Check) Action {
+	a.prove = func(ctx context.Context, p Proof) []Check {
 		sys, check := able[T](p.After)
 		if !check.OK {
 			check.What = "the system can still be read"
 			return []Check{check}
 		}
-		return prove(p.After, sys)
+		return prove(ctx, p.After, sys)
 	}
 	return a
 }
@@ -655,7 +664,7 @@ func lendPolicy() Action {
 		}
 		e.Loans = []LoanTerms{{
 			What:   fmt.Sprintf("the policy %q is %q for the attempt", c.params["name"], c.params["value"]),
-			Back:   fmt.Sprintf("It is set to %q again.", was),
+			Back:   fmt.Sprintf("It is %s again.", ofPolicy(was)),
 			Action: "upkeep.set-policy", Params: map[string]string{"name": c.params["name"], "value": was},
 		}}
 		return e, nil

@@ -27,10 +27,12 @@ func (c *Climb) byHand(ctx context.Context, r ladder.Rung) (*Run, error) {
 		return run, nil
 	}
 	if !c.Hands {
-		return nil, fmt.Errorf(
-			"%w: rung %d, %q, is for a person: go on with --hands, or print \"diorthos ladder %d --sheet\"",
-			ErrBlocked, r.Number, r.Title, c.Case,
-		)
+		sheet := "\"diorthos ladder --sheet .\" with the same --image, --root or --live"
+		if c.Case > 0 {
+			sheet = fmt.Sprintf("\"diorthos ladder %d --sheet .\"", c.Case)
+		}
+		return nil, fmt.Errorf("%w: rung %d, %q, is for a person: go on with --hands, or print the steps by %s",
+			ErrBlocked, r.Number, r.Title, sheet)
 	}
 	if err := c.consent(ctx, r, ladder.Losses(c.Disks, r.Loses)); err != nil {
 		return nil, err

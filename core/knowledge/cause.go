@@ -3,6 +3,7 @@ package knowledge
 import (
 	"errors"
 	"fmt"
+	"regexp"
 	"slices"
 
 	"diorthos/core/action"
@@ -86,7 +87,10 @@ type Remedy struct {
 	Restart bool          `yaml:"restart"` // the machine has to be restarted before the next rung
 	// Pass says of one by hand that what comes after it may be tried before it, where nobody is there to do it.
 	Pass bool `yaml:"pass"`
+	// Said is a pattern: the remedy is for failures of whose evidence a record matches it. Empty for all.
+	Said string `yaml:"said"`
 
+	said *regexp.Regexp
 	file string
 }
 
@@ -96,7 +100,15 @@ type LoanTerms struct {
 	Back string `yaml:"back" json:"back"` // how it is given back
 }
 
-func (r *Remedy) check(env *environment, all map[string]*Remedy) error {
+// Fits reports whether it is for a failure with this evidence.
+func (r *Remedy) Fits(said string) bool { return r.said == nil || r.said.MatchString(said) }
+
+func (r *Remedy) check(env *environment, all map[string]*Remedy) (err error) {
+	if r.Said != "" {
+		if r.said, err = regexp.Compile(r.Said); err != nil {
+			return fmt.Errorf("said: %w", err)
+		}
+	}
 	for i, s := range r.Steps {
 		if err := s.check(env); err != nil {
 			return fmt.Errorf("step %d: %w", i+1, err)

@@ -78,8 +78,11 @@ func Build(
 				list[at].rung.Why += "; " + why
 				continue
 			}
-			seen[id] = len(list)
 			r := k.Remedies[id]
+			if !r.Fits(saidOf(f)) {
+				continue
+			}
+			seen[id] = len(list)
 			helps, here := k.Helps(f.Cause, id)
 			if here != "" {
 				why += "; " + here
@@ -236,6 +239,18 @@ func (r Rung) told(f diagnosis.Finding) Rung {
 	if !ok || !slices.ContainsFunc(a.Parameters, func(p action.Parameter) bool { return p.Name == action.Said.Name }) {
 		return r
 	}
+	if said := saidOf(f); said != "" {
+		r.Params = maps.Clone(r.Params)
+		if r.Params == nil {
+			r.Params = map[string]string{}
+		}
+		r.Params[action.Said.Name] = said
+	}
+	return r
+}
+
+// saidOf is what speaks for a finding in the logs, line by line.
+func saidOf(f diagnosis.Finding) string {
 	var lines []string
 	size := 0
 	for _, e := range f.For {
@@ -243,14 +258,7 @@ func (r Rung) told(f diagnosis.Finding) Rung {
 			lines = append(lines, e.Text)
 		}
 	}
-	if len(lines) > 0 {
-		r.Params = maps.Clone(r.Params)
-		if r.Params == nil {
-			r.Params = map[string]string{}
-		}
-		r.Params[action.Said.Name] = strings.Join(lines, "\n")
-	}
-	return r
+	return strings.Join(lines, "\n")
 }
 
 // inOrder takes the candidates in their order, each only when all that it comes

@@ -29,6 +29,7 @@ const (
 	HasCache        Ability = "download cache"
 	HasAside        Ability = "things moved aside"
 	HasOffers       Ability = "offers and drivers"
+	HasAsking       Ability = "who asked for an update"
 	HasSettings     Ability = "settings as shipped"
 	HasSettingsEdit Ability = "settings by name"
 	HasPolicy       Ability = "update policy"
@@ -98,11 +99,12 @@ type (
 		CacheLocked() bool
 		UnlockCache() error
 	}
-	// Offers are what the update client was asked to install.
+	// Offers are what the machine would install: what is older than what it has can be held back.
 	Offers interface {
-		HoldOlderDrivers() ([]string, error)
-		AskAsSystem() ([]string, error)
+		HoldOlder(context.Context, ToolOptions) ([]string, error)
 	}
+	// Asking is by whom the update client was asked to install something.
+	Asking interface{ AskAsSystem() ([]string, error) }
 	// Settings are held against those that the release ships.
 	Settings interface {
 		SettingFaults() ([]bag.SettingFault, error)
@@ -125,7 +127,7 @@ type (
 	// Policy is the update client's.
 	Policy interface {
 		Policy() (map[string]string, error)
-		SetPolicy(name, value string) (was string, err error)
+		SetPolicy(ctx context.Context, name, value string) (was string, err error)
 	}
 	// Pending is work for the next start.
 	Pending interface {
@@ -135,8 +137,8 @@ type (
 	}
 	// Features can be added.
 	Features interface {
-		PutFeature(context.Context, []store.Source) ([]string, error)
-		FeatureStored() (name string, err error)
+		PutFeature(context.Context, []store.Source, ToolOptions) ([]string, error)
+		FeatureStored(context.Context, ToolOptions) (name string, err error)
 	}
 	// Components are the component store.
 	Components interface{ Components() store.Writer }
@@ -242,7 +244,8 @@ var abilities = []struct {
 	{HasServices, reflect.TypeFor[Services](), false}, {HasDownloads, reflect.TypeFor[Downloads](), false},
 	{HasEarlyImages, reflect.TypeFor[EarlyImages](), false}, {HasWorkFolders, reflect.TypeFor[WorkFolders](), false},
 	{HasCache, reflect.TypeFor[Cache](), false}, {HasAside, reflect.TypeFor[Aside](), false},
-	{HasOffers, reflect.TypeFor[Offers](), false}, {HasSettings, reflect.TypeFor[Settings](), false},
+	{HasOffers, reflect.TypeFor[Offers](), false}, {HasAsking, reflect.TypeFor[Asking](), false},
+	 {HasSettings, reflect.TypeFor[Settings](), false},
 	{HasSettingsEdit, reflect.TypeFor[SettingsEditor](), false}, {HasPolicy, reflect.TypeFor[Policy](), false},
 	{HasPending, reflect.TypeFor[Pending](), false}, {HasFeatures, reflect.TypeFor[Features](), false},
 	{HasComponents, reflect.TypeFor[Components](), false}, {HasUpdates, reflect.TypeFor[Updates](), false},

@@ -22,11 +22,11 @@ func (s *System) Held() ([]string, error) {
 }
 
 // Hold keeps an update, an upgrade or a driver from being begun, until it is released.
-func (s *System) Hold(_ context.Context, what string) (bool, error) {
+func (s *System) Hold(ctx context.Context, what string) (bool, error) {
 	if strings.ContainsAny(what, ";\n") || what == "" {
 		return false, fmt.Errorf("hold back %q: want the title or the number of what is on offer", what)
 	}
-	return s.setHeld(func(list []string) []string {
+	return s.setHeld(ctx, func(list []string) []string {
 		if slices.Contains(list, what) {
 			return list
 		}
@@ -35,8 +35,8 @@ func (s *System) Hold(_ context.Context, what string) (bool, error) {
 }
 
 // Release lets it be begun again.
-func (s *System) Release(_ context.Context, what string) (bool, error) {
-	return s.setHeld(func(list []string) []string {
+func (s *System) Release(ctx context.Context, what string) (bool, error) {
+	return s.setHeld(ctx, func(list []string) []string {
 		return slices.DeleteFunc(list, func(held string) bool { return held == what })
 	})
 }
@@ -51,7 +51,7 @@ func (s *System) Knows(what string) bool {
 			slices.ContainsFunc(history, func(h bag.HistoryEntry) bool { return h.Title == what || h.ID == what })
 }
 
-func (s *System) setHeld(change func([]string) []string) (bool, error) {
+func (s *System) setHeld(ctx context.Context, change func([]string) []string) (bool, error) {
 	was, err := s.Held()
 	if err != nil {
 		return false, err
@@ -60,6 +60,6 @@ func (s *System) setHeld(change func([]string) []string) (bool, error) {
 	if slices.Equal(was, list) {
 		return false, nil
 	}
-	_, err = s.SetPolicy(corbelfile.PolicyHeld, strings.Join(list, heldApart))
+	_, err = s.SetPolicy(ctx, corbelfile.PolicyHeld, strings.Join(list, heldApart))
 	return true, err
 }

@@ -1,6 +1,7 @@
 package corbel
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -127,7 +128,7 @@ func (s *System) Policy() (map[string]string, error) {
 }
 
 // SetPolicy changes one value of the policy and returns what it was.
-func (s *System) SetPolicy(name, value string) (was string, err error) {
+func (s *System) SetPolicy(_ context.Context, name, value string) (was string, err error) {
 	tree, _, err := s.settings()
 	if err != nil {
 		return "", err

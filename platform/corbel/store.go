@@ -16,6 +16,7 @@ import (
 
 	"diorthos/core/fat"
 	"diorthos/core/store"
+	"diorthos/core/system"
 	"diorthos/platform/corbelfile"
 )
 
@@ -279,7 +280,9 @@ func (s *vendorSource) Manifest(ctx context.Context, name, version string) ([]by
 
 // PutFeature puts the payload of every feature that is asked for into the
 // store, from the first source of the machine's build that has it.
-func (s *System) PutFeature(ctx context.Context, sources []store.Source) (done []string, err error) {
+func (s *System) PutFeature(
+	ctx context.Context, sources []store.Source, _ system.ToolOptions,
+) (done []string, err error) {
 	rel, err := read[corbelfile.Release](s.sys, corbelfile.ReleasePath)
 	if err != nil {
 		return nil, err
@@ -310,7 +313,7 @@ func (s *System) PutFeature(ctx context.Context, sources []store.Source) (done [
 
 // FeatureStored names a feature that is not on and whose payload lies whole in
 // the store, for the build that the machine has.
-func (s *System) FeatureStored() (string, error) {
+func (s *System) FeatureStored(context.Context, system.ToolOptions) (string, error) {
 	rel, err := read[corbelfile.Release](s.sys, corbelfile.ReleasePath)
 	if err != nil {
 		return "", err

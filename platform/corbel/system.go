@@ -342,8 +342,8 @@ func (s *System) offers() ([]corbelfile.Offer, error) {
 	return read[[]corbelfile.Offer](s.sys, corbelfile.OffersPath)
 }
 
-// HoldOlderDrivers holds back what is offered though a newer one is installed.
-func (s *System) HoldOlderDrivers() (held []string, err error) {
+// HoldOlder holds back what is offered though a newer one is installed.
+func (s *System) HoldOlder(context.Context, system.ToolOptions) (held []string, err error) {
 	drivers, err := read[[]corbelfile.Driver](s.sys, corbelfile.DriversPath)
 	if err != nil {
 		return nil, err

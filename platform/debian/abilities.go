@@ -14,8 +14,8 @@ func (Adapter) Lacks() map[system.Ability]string {
 	return map[system.Ability]string{
 		system.HasServices: onTree, system.HasDownloads: onTree, system.HasEarlyImages: onTree,
 		system.HasWorkFolders: onTree, system.HasCache: onTree,
-		system.HasOffers: onTree, system.HasPolicy: onTree, system.HasPending: onTree,
-		system.HasFeatures: onTree, system.HasComponents: onTree, system.HasUpdates: onTree,
+		system.HasAsking:  ofCorbel + "whoever runs its tools does so with all rights, or is refused at once",
+		system.HasPending: onTree, system.HasComponents: onTree, system.HasUpdates: onTree,
 		system.HasPrograms: onTree, system.HasReinstall: onTree, system.HasCleanInstall: onTree,
 		system.HasBootPieces: "a machine that starts by UEFI has none; GRUB's code of one that starts by the older " +
 			"firmware is put back",

@@ -21,6 +21,7 @@ type debFile struct {
 	name    string
 	in      io.ReadCloser
 	at      io.ReaderAt
+	size    int64
 	members map[string]member // by the name without what it is packed with
 }
 
@@ -39,7 +40,7 @@ func openDeb(name string, f fs.File) (*debFile, error) {
 	if err != nil || !ok {
 		return nil, errors.Join(err, f.Close())
 	}
-	d := &debFile{name: name, in: f, at: at, members: map[string]member{}}
+	d := &debFile{name: name, in: f, at: at, size: info.Size(), members: map[string]member{}}
 	if err := d.index(info.Size()); err != nil {
 		return nil, errors.Join(err, f.Close())
 	}

@@ -128,3 +128,34 @@ func (n *inner) setHeld(ctx context.Context, change func([]string) []string) (ch
 		return replace(in.Files(), heldFile, []byte(strings.Join(records, "\n")), os.FileMode(0o644))
 	})
 }
+
+// toInstall is what apt would put in place of an installed version (apt-get(8), --simulate).
+var toInstall = regexp.MustCompile(`(?m)^Inst (\S+) \[([^\]\s]+)\] \((\S+) `)
+
+// HoldOlder holds back what apt would put in place of a newer version: a pin or a source of somebody's prefers it.
+func (n *inner) HoldOlder(ctx context.Context, o system.ToolOptions) (held []string, err error) {
+	err = n.within(ctx, func(in system.Inside) error {
+		w := &worker{n: n, in: in, say: o.Say, said: o.Said}
+		if w.say == nil {
+			w.say = func(string) {}
+		}
+		out, err := w.run(ctx, "apt-get", "-s", "-q", "--allow-downgrades", "dist-upgrade")
+		if err != nil {
+			return err
+		}
+		if out.Status != 0 {
+			return fmt.Errorf("apt-get -s dist-upgrade: %s", lastWords(out.Text))
+		}
+		for _, m := range toInstall.FindAllStringSubmatch(out.Text, -1) {
+			if CompareVersions(m[3], m[2]) < 0 {
+				held = append(held, m[1]+"="+m[3])
+			}
+		}
+		return nil
+	})
+	if err != nil || len(held) == 0 {
+		return nil, err
+	}
+	_, err = n.setHeld(ctx, func(list []string) []string { return append(list, held...) })
+	return held, err
+}

@@ -44,6 +44,13 @@ repo() {
   echo "deb [${1:-trusted=yes}] file:/repo ./" >"$target/etc/apt/sources.list"
 }
 
+# release FROM UNTIL has /repo say of itself from when until when it is valid, in days from today.
+release() {
+  printf 'Origin: Skerrow\nDate: %s\nValid-Until: %s\nSHA256:\n %s %s Packages\n' "$(LC_ALL=C date -ud "$1 days" '+%a, %d %b %Y %H:%M:%S UTC')" \
+    "$(LC_ALL=C date -ud "$2 days" '+%a, %d %b %Y %H:%M:%S UTC')" "$(sha256sum "$target/repo/Packages" | cut -d' ' -f1)" \
+    "$(stat -c %s "$target/repo/Packages")" >"$target/repo/Release"
+}
+
 # folder lays out the system, and a harmless day of its past.
 folder() {
   "$here/folder.sh" "$target"
@@ -70,9 +77,7 @@ job_2() {
   folder
   deb skerrow-helm 2.0 true
   repo
-  printf 'Origin: Skerrow\nDate: %s\nValid-Until: %s\nSHA256:\n %s %s Packages\n' "$(LC_ALL=C date -ud '40 days ago' '+%a, %d %b %Y %H:%M:%S UTC')" \
-    "$(LC_ALL=C date -ud '10 days ago' '+%a, %d %b %Y %H:%M:%S UTC')" "$(sha256sum "$target/repo/Packages" | cut -d' ' -f1)" \
-    "$(stat -c %s "$target/repo/Packages")" >"$target/repo/Release"
+  release -40 -10
 }
 try_2() { inside 'apt-get update -o APT::Update::Error-Mode=any && apt-get -y install skerrow-helm'; }
 
@@ -102,12 +107,14 @@ try_10() { inside 'apt-get update -o APT::Update::Error-Mode=any && apt-get -y i
 job_11() {
   folder
   deb skerrow-maps 1.0 true
-  mkdir -p "$target/../medium"
   repo
+  release 0 365
+  inside 'apt-get update' >/dev/null 2>&1
+  # The source is one on the network from here on: its lists are on the machine, its packages on a medium.
+  for list in "$target"/var/lib/apt/lists/_repo_*; do mv "$list" "${list/_repo_/packages.skerrow.example_debian_}"; done
   echo 'deb [trusted=yes] http://packages.skerrow.example/debian ./' >"$target/etc/apt/sources.list"
-  mkdir -p "$target/var/lib/apt/lists/partial"
-  cp "$target/repo/Packages" "$target/var/lib/apt/lists/packages.skerrow.example_debian_._Packages"
-  mv "$target/repo/skerrow-maps_1.0_all.deb" "$target/../medium/"
+  mkdir -p "$target.medium/pool"
+  mv "$target/repo/skerrow-maps_1.0_all.deb" "$target.medium/pool/"
 }
 try_11() { inside 'apt-get -y install skerrow-maps'; }
 
