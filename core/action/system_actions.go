@@ -329,7 +329,7 @@ var Said = Parameter{Name: "said", Says: "what was said where it failed: what th
 // toolOptions are how the system's own tools are let work.
 func (c *Context) toolOptions() system.ToolOptions {
 	return system.ToolOptions{
-		Network: c.Network, Said: c.params[Said.Name], Say: func(what string) { c.progress(what, 0, 0) },
+		Network: c.Network, Sources: c.Sources, Said: c.params[Said.Name], Say: func(what string) { c.progress(what, 0, 0) },
 	}
 }
 

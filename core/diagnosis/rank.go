@@ -140,7 +140,8 @@ func Tried(explains string, facts *bag.Facts, timeline *reading.Timeline) map[st
 		if m.Outcome != provenOutcome && m.Outcome != notHelpedOutcome {
 			continue // nothing was changed by it
 		}
-		again := latest != nil && wants(latest) == explains && !latest.Began.IsZero() && m.At.Before(latest.Began)
+		again := latest != nil && wants(latest) == explains && !latest.Began.IsZero() && !inSeconds(m.At).After(latest.Began) &&
+			!helpedOnce(m.At, latest, timeline)
 		if explains == knowledge.ExplainsStart && facts.State != nil {
 			again = again || facts.State.Chain.Broken() != nil && !m.At.Truncate(time.Second).After(facts.Gathered)
 		}
@@ -149,6 +150,17 @@ func Tried(explains string, facts *bag.Facts, timeline *reading.Timeline) map[st
 		}
 	}
 	return list
+}
+
+// inSeconds is a time as logs tell it.
+func inSeconds(t time.Time) time.Time { return t.Truncate(time.Second) }
+
+// helpedOnce reports whether something of the kind that fails now went well after a remedy: then it did help.
+func helpedOnce(at time.Time, latest *reading.Attempt, timeline *reading.Timeline) bool {
+	return slices.ContainsFunc(timeline.Attempts, func(a *reading.Attempt) bool {
+		return a.Outcome == reading.Succeeded && a.Kind != reading.Repair && wants(a) == wants(latest) &&
+			!a.Began.Before(inSeconds(at)) && a.Began.Before(latest.Began)
+	})
 }
 
 // Failed are the remedies that could not be carried out when they were tried last: a guard refused them, or their proof
@@ -175,7 +187,7 @@ func Since(explains string, facts *bag.Facts, timeline *reading.Timeline) map[st
 		return list
 	}
 	for _, m := range facts.Mended {
-		if m.Outcome == provenOutcome && m.At.After(latest.Ended) {
+		if m.Outcome == provenOutcome && inSeconds(m.At).After(latest.Ended) {
 			list[m.Remedy] = m
 		}
 	}

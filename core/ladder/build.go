@@ -53,6 +53,7 @@ const unlikely = 0.1
 type candidate struct {
 	rung  Rung
 	start bool     // it explains that the machine does not start
+	tried bool     // it, or what does the same, was carried out and did not help
 	score float64  // chance for its cost
 	after []string // remedies that come first, when they are chosen too
 }
@@ -61,8 +62,8 @@ type candidate struct {
 // start comes first, since nothing else can be proven before; then the more
 // likely to help for its cost. A remedy that names others to come first comes
 // after them. A remedy that several causes share stands once. What a family has
-// for the case that nothing closer is known, or helped, comes last: no failing
-// case is without a ladder.
+// for the case that nothing closer is known, or helped, comes after them: no failing
+// case is without a ladder. What was carried out already and did not help comes last.
 func Build(
 	findings []diagnosis.Finding, facts *bag.Facts, timeline *reading.Timeline, k *knowledge.Knowledge,
 ) []Rung {
@@ -88,7 +89,8 @@ func Build(
 				why += "; " + here
 			}
 			chance := f.Probability * helps
-			if m, ok := diagnosis.Tried(f.Explains, facts, timeline)[id]; ok {
+			tried := diagnosis.Tried(f.Explains, facts, timeline)
+			if m, ok := tried[id]; ok {
 				chance *= max(1-helps, 0.05)
 				why += fmt.Sprintf("; carried out on %s already, and it did not help", m.At.Format("2006-01-02 15:04"))
 			}
@@ -106,10 +108,16 @@ func Build(
 					"; carried out on %s already, after this: try what failed again first", m.At.Format("2006-01-02 15:04"),
 				)
 			}
-			list = append(list, candidate{
+			c := candidate{
 				rung:  rungOf(r, chance, why, facts).told(f),
 				start: f.Explains == knowledge.ExplainsStart, score: chance / cost(r), after: r.After,
-			})
+				tried: didTheSame(r, tried, k),
+			}
+			if _, ok := tried[id]; ok && c.rung.By == knowledge.ByDiorthos && len(r.Steps) > 0 {
+				c.rung, c.tried = c.rung.byHand(), false // what Diorthos can do of it is done: the rest takes a person
+				c.rung.Pass = true
+			}
+			list = append(list, c)
 		}
 	}
 	sort.SliceStable(list, func(i, j int) bool {
@@ -118,18 +126,34 @@ func Build(
 		}
 		return list[i].score > list[j].score
 	})
-	rungs := make([]Rung, 0, len(list))
+	rungs, inVain := []Rung{}, []Rung(nil)
 	for _, c := range inOrder(list) {
-		rungs = append(rungs, c.rung)
+		if c.tried {
+			inVain = append(inVain, c.rung)
+		} else {
+			rungs = append(rungs, c.rung)
+		}
 	}
 	for _, explains := range open(findings, facts) {
-		rungs = append(rungs, general(rungs, explains, facts, timeline, k)...)
+		rungs = append(rungs, general(slices.Concat(rungs, inVain), explains, facts, timeline, k)...)
 	}
+	rungs = append(rungs, inVain...)
 	rungs = writable(rungs, facts, k)
 	for i := range rungs {
 		rungs[i].Number = i + 1
 	}
 	return rungs
+}
+
+// didTheSame reports whether a remedy, or another that does the very same, was carried out and did not help.
+func didTheSame(r *knowledge.Remedy, tried map[string]bag.Mended, k *knowledge.Knowledge) bool {
+	for id := range tried {
+		o := k.Remedies[id]
+		if id == r.ID || o != nil && r.Action != "" && o.Action == r.Action && maps.Equal(o.Params, r.Params) {
+			return true
+		}
+	}
+	return false
 }
 
 const (
@@ -225,9 +249,15 @@ func rungOf(r *knowledge.Remedy, chance float64, why string, facts *bag.Facts) R
 	}
 	if rung.By == knowledge.ByDiorthos && rung.Target == nil && len(r.Steps) > 0 {
 		// Nothing is known of the machine's disk, such as when only logs are at hand.
-		rung.By, rung.Action, rung.Params, rung.Does = knowledge.ByHands, "", nil, ""
+		return rung.byHand()
 	}
 	return rung
+}
+
+// byHand is the rung as a person takes it.
+func (r Rung) byHand() Rung {
+	r.By, r.Action, r.Params, r.Does = knowledge.ByHands, "", nil, ""
+	return r
 }
 
 // mostSaid is how much of what was said a rung takes along, in bytes.

@@ -155,7 +155,7 @@ func TestWhatIsLeftStandsLast(t *testing.T) {
 			0.97, []bag.Mended{tried("mend", "refused")}, []string{"mend", "look-around", "build-anew"},
 		},
 		"done by hand, and it did not help": {
-			0.97, []bag.Mended{tried("mend", "not helped"), tried("look-around", "not helped")}, []string{"mend", "build-anew"},
+			0.97, []bag.Mended{tried("mend", "not helped"), tried("look-around", "not helped")}, []string{"build-anew", "mend"},
 		},
 	} {
 		facts := &bag.Facts{Installed: &bag.Installed{Family: "tarn"}, Mended: c.mended}

@@ -32,12 +32,13 @@ const (
 	Remove  AttemptKind = "remove"
 	Driver  AttemptKind = "driver"
 	Feature AttemptKind = "feature"
-	Start   AttemptKind = "start" // of the machine
+	Start   AttemptKind = "start"  // of the machine
+	Repair  AttemptKind = "repair" // Diorthos's own work: nothing that a person tried
 )
 
 // AttemptKinds lists those that there are.
 func AttemptKinds() []AttemptKind {
-	return []AttemptKind{Install, Upgrade, Update, Remove, Driver, Feature, Start}
+	return []AttemptKind{Install, Upgrade, Update, Remove, Driver, Feature, Start, Repair}
 }
 
 // A PackageChange is one thing that an attempt was to change.

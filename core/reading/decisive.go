@@ -349,10 +349,10 @@ func (a *Attempt) Events() []Event {
 	return list
 }
 
-// Latest returns the last attempt that did not succeed, or nil.
+// Latest returns the last attempt that did not succeed, or nil. What Diorthos itself did in vain explains nothing.
 func (t *Timeline) Latest() *Attempt {
 	for i := len(t.Attempts) - 1; i >= 0; i-- {
-		if t.Attempts[i].Outcome != Succeeded {
+		if t.Attempts[i].Outcome != Succeeded && t.Attempts[i].Kind != Repair {
 			return t.Attempts[i]
 		}
 	}

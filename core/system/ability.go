@@ -245,7 +245,7 @@ var abilities = []struct {
 	{HasEarlyImages, reflect.TypeFor[EarlyImages](), false}, {HasWorkFolders, reflect.TypeFor[WorkFolders](), false},
 	{HasCache, reflect.TypeFor[Cache](), false}, {HasAside, reflect.TypeFor[Aside](), false},
 	{HasOffers, reflect.TypeFor[Offers](), false}, {HasAsking, reflect.TypeFor[Asking](), false},
-	 {HasSettings, reflect.TypeFor[Settings](), false},
+	{HasSettings, reflect.TypeFor[Settings](), false},
 	{HasSettingsEdit, reflect.TypeFor[SettingsEditor](), false}, {HasPolicy, reflect.TypeFor[Policy](), false},
 	{HasPending, reflect.TypeFor[Pending](), false}, {HasFeatures, reflect.TypeFor[Features](), false},
 	{HasComponents, reflect.TypeFor[Components](), false}, {HasUpdates, reflect.TypeFor[Updates](), false},

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"diorthos/core/block"
+	"diorthos/core/store"
 	"diorthos/core/volumes"
 )
 
@@ -74,8 +75,9 @@ type Mount struct {
 
 // ToolOptions say how a system's own tools are let work.
 type ToolOptions struct {
-	Network bool         // they may fetch what is missing
-	Say     func(string) // told what is being run; nil for nobody
+	Network bool           // they may fetch what is missing
+	Sources []store.Source // where package files may come from besides
+	Say     func(string)   // told what is being run; nil for nobody
 	// Said is what was said where it failed, as the docket quotes it: what it names may be in the way.
 	Said string
 }

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"diorthos/core/readfs"
+	"diorthos/core/store"
 	"diorthos/core/system"
 )
 
@@ -22,8 +23,9 @@ type worker struct {
 	n       *inner
 	in      system.Inside
 	network bool
-	say     func(string) // told what is being run
-	said    string       // where it failed
+	sources []store.Source // where package files may come from besides
+	say     func(string)   // told what is being run
+	said    string         // where it failed
 	did     []string
 	held    map[string]string // what was moved aside, and to where
 }
@@ -43,7 +45,7 @@ func (n *inner) working(
 	ctx context.Context, o system.ToolOptions, f func(*worker, context.Context) error,
 ) (did []string, err error) {
 	err = n.within(ctx, func(in system.Inside) error {
-		w := &worker{n: n, in: in, network: o.Network, say: o.Say, said: o.Said, held: map[string]string{}}
+		w := &worker{n: n, in: in, network: o.Network, sources: o.Sources, say: o.Say, said: o.Said, held: map[string]string{}}
 		if w.say == nil {
 			w.say = func(string) {}
 		}
@@ -306,7 +308,7 @@ func (w *worker) packageFile(name, version string) string {
 func (w *worker) apt(args ...string) []string {
 	list := []string{
 		"apt-get", "-y", "-q", "-o", "Dpkg::Options::=--force-confdef", "-o", "Dpkg::Options::=--force-confold",
-		"-o", "Dpkg::Use-Pty=0",
+		"-o", "Dpkg::Use-Pty=0", "-o", "Diorthos::Mends=true", // in apt's own history: this was no person's
 	}
 	if !w.network {
 		list = append(list, "--no-download")

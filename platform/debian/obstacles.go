@@ -203,9 +203,9 @@ func (w *worker) restoreFiles(ctx context.Context, text string) (string, error) 
 			continue
 		}
 		want := map[string]string{p.path: p.sum}
-		from, put, err := w.restore(p.of, want, nil)
+		from, put, err := w.restore(p.of, want, w.sources)
 		if err == nil && put == 0 && w.fetch(ctx, p.of) {
-			from, put, err = w.restore(p.of, want, nil)
+			from, put, err = w.restore(p.of, want, w.sources)
 		}
 		if err != nil || put > 0 {
 			return fmt.Sprintf("/%s is as %s brought it, from %s", p.path, p.of.Name, from), err

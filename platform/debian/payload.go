@@ -236,7 +236,8 @@ func lstat(root fs.FS, name string) (fs.FileInfo, error) {
 }
 
 // lookAtPayloads looks at whether the programs and libraries of packages are there, and not empty. Their content is
-// read only of packages that are not at rest, which may be why: of all it is for a verification.
+// read only of packages that are not at rest, which may be why: of all it is for a verification; what the last run of apt
+// named counts whatever it is.
 func lookAtPayloads(root fs.FS, files []payload) (list []flaw) {
 	folders := map[string]map[string]fs.DirEntry{}
 	unknown := map[string]bool{} // folders on volumes that are not read
@@ -255,10 +256,11 @@ func lookAtPayloads(root fs.FS, files []payload) (list []flaw) {
 	}
 	const emptySum = "d41d8cd98f00b204e9800998ecf8427e"
 	buf := make([]byte, 64<<10)
+	named := namedByLastRun(root)
 	more := map[string]int{} // further files of a package, by its name
 	for _, p := range files {
 		folder := path.Dir(p.path)
-		if !isVital(folder) {
+		if !isVital(folder) && !named[p.path] {
 			continue
 		}
 		why := ""
@@ -269,7 +271,7 @@ func lookAtPayloads(root fs.FS, files []payload) (list []flaw) {
 		} else if p.sum != "" && p.sum != emptySum {
 			if info, err := e.Info(); err == nil && info.Mode().IsRegular() && info.Size() == 0 {
 				why = "it is empty"
-			} else if p.of.State != "installed" {
+			} else if p.of.State != "installed" || named[p.path] {
 				if fault, _ := checkPayload(root, p, buf); fault != nil {
 					why = "its content is not as it was shipped"
 				}
@@ -278,7 +280,9 @@ func lookAtPayloads(root fs.FS, files []payload) (list []flaw) {
 		if why == "" {
 			continue
 		}
-		if more[p.of.Name]++; more[p.of.Name] > 3 {
+		if named[p.path] {
+			why += lastNamed
+		} else if more[p.of.Name]++; more[p.of.Name] > 3 {
 			continue
 		}
 		list = append(list, flaw{StateFault: bag.StateFault{
@@ -286,6 +290,52 @@ func lookAtPayloads(root fs.FS, files []payload) (list []flaw) {
 		}})
 	}
 	return list
+}
+
+// lastNamed ends what is told of a file that the last run of apt named.
+const lastNamed = ", and the last run of apt names it"
+
+// lastWritten is how much of the end of a log is looked at, in bytes.
+const lastWritten = 64 << 10
+
+// namedByLastRun are the paths that stand in what the last run of apt showed.
+func namedByLastRun(root fs.FS) map[string]bool {
+	text, err := readEnd(root, "var/log/apt/term.log", lastWritten)
+	if err != nil {
+		return nil
+	}
+	if at := strings.LastIndex(text, "\nLog started: "); at >= 0 {
+		text = text[at:]
+	}
+	named := map[string]bool{}
+	for _, name := range pathInText.FindAllString(text, -1) {
+		name = strings.TrimRight(strings.TrimPrefix(name, "/"), ".:,")
+		named[name] = true
+		if at := strings.LastIndexByte(name, ':'); at > 0 { // FILE:LINE
+			named[name[:at]] = true
+		}
+	}
+	return named
+}
+
+// readEnd reads at most so many bytes of the end of a file.
+func readEnd(root fs.FS, name string, most int64) (string, error) {
+	f, err := root.Open(name)
+	if err != nil {
+		return "", err
+	}
+	defer func() { _ = f.Close() }() // it was only read
+	info, err := f.Stat()
+	if err != nil {
+		return "", err
+	}
+	if s, ok := f.(io.Seeker); ok && info.Size() > most {
+		if _, err := s.Seek(-most, io.SeekEnd); err != nil {
+			return "", err
+		}
+	}
+	raw, err := io.ReadAll(io.LimitReader(f, most))
+	return string(raw), err
 }
 
 // ofPackage begins what is told of a file that a package brought.
