@@ -11,22 +11,84 @@ import (
 )
 
 // realJobs are those that are walked on a real Debian system: in a folder, as a mounted or a running one is, or on a
-// disk that is started in an emulator in the end.
+// disk that is started in an emulator in the end. standin/debian/job.sh makes each of these machines.
 var realJobs = []walk{
 	{
 		number: 1, title: "The monthly update is refused", said: "It says E: and something about a sub-process, every day.",
 		steps: func(w *walker) {
-			w.inAFolder(t1)
+			w.waits("run of apt")
 			w.finds("WHAT TO DO")
 			w.mends("", "--yes")
 			w.does(0, "", "store", "check", w.folder)
 		},
 	},
 	{
+		number: 2, title: "The installer is too old for today",
+		said: "It worked on the others last year. On this one it says expired.",
+		steps: func(w *walker) {
+			w.waits("update")
+			w.finds("expired")
+			w.tells("Lists past their date are accepted for the attempt, and refused again afterwards. " +
+				"The attempt is made while the climb waits.")
+			w.does(-1, "n\n", "climb", "--root", w.folder)
+			if !w.tries() {
+				w.t.Error("the update still fails while expired lists are accepted")
+			}
+			wants(w.t, w.does(-1, "y\n", "climb", "--root", w.folder), "given back")
+			if left, _ := filepath.Glob(filepath.Join(w.folder, "etc/apt/apt.conf.d/*diorthos*")); len(left) > 0 {
+				w.t.Errorf("what was lent is left there: %v", left)
+			}
+			w.does(-1, "", "ready", "--root", w.folder, "--recommend")
+		},
+	},
+	{
+		number: 3, title: "A code about the target disk",
+		said:  "There are three of them in the list, and I do not know which.",
+		steps: threeDisks,
+	},
+	{
+		number: 4, title: "The upgrade helper gives up before it has measured anything",
+		said: "I have set the other one active, as it said on a page, and now nothing starts.",
+		steps: func(w *walker) {
+			w.waits("")
+			w.does(-1, "", "ready", "--image", w.folder, "--for", "debian-13")
+			w.finds("active flag")
+			w.does(1, "", "layout", "mend", "--activate", "2", w.folder)
+			w.does(0, "", "climb", "--image", w.folder, "--yes")
+			wants(w.t, w.does(0, "", "rehearse", w.folder), "login")
+		},
+	},
+	{
+		number: 5, title: "An upgrade stops in an early offline stage, copying optional parts",
+		said: "It comes to a part and says of another build.",
+		steps: func(w *walker) {
+			w.waits("upgrade")
+			wants(w.t, w.does(1, "", "ready", "--root", w.folder, "--update",
+				filepath.Join(w.folder, "repo/skerrow-optional_1.1_riscv64.deb")), "made for riscv64")
+			w.finds("not as it was shipped")
+			w.mends("", "--yes", "--source", filepath.Join(w.folder, "repo"))
+		},
+	},
+	{
+		number: 8, title: "The repair loop",
+		said: "It wants a password for maintenance, and then it does the same again.",
+		steps: func(w *walker) {
+			w.waits("")
+			w.finds("WHAT TO DO")
+			for range 4 {
+				if w.does(-1, "", "climb", "--image", w.folder, "--yes", "--source", w.twin()); w.run("diagnose", "--image",
+					w.folder).status == 0 {
+					break
+				}
+			}
+			wants(w.t, w.does(0, "", "rehearse", w.folder), "login")
+		},
+	},
+	{
 		number: 9, title: "The loader's configuration is gone",
 		said: "It stands there in black and white and says grub and a sign. I have done nothing.",
 		steps: func(w *walker) {
-			w.onADisk("rm boot/grub/grub.cfg")
+			w.waits("")
 			w.does(1, "", "boot", "show", w.folder)
 			w.finds("menu")
 			w.does(0, "", "climb", "--image", w.folder, "--rehearse")
@@ -34,12 +96,59 @@ var realJobs = []walk{
 		},
 	},
 	{
+		number: 10, title: "A preview update will not install",
+		said: "It is only the preview, but the manager wants it. Each time it is something else.",
+		steps: func(w *walker) {
+			w.waits("update")
+			w.finds("WHAT TO DO")
+			w.mends("", "--yes", "--source", filepath.Join(w.folder, "repo"))
+		},
+	},
+	{
+		number: 11, title: "An optional feature without payload",
+		said: "The maps are not on it, and the office has no way out to the network.",
+		steps: func(w *walker) {
+			w.waits("installation")
+			w.finds("name of the repository")
+			w.mends("", "--yes", "--source", w.folder+".medium")
+		},
+	},
+	{
 		number: 13, title: "Two updates fail", said: "One wants the other first, and that one does not go on.",
 		steps: func(w *walker) {
-			w.inAFolder(t13)
+			w.waits("run of apt")
 			w.finds("WHAT TO DO")
+			w.does(0, "", "climb", "--root", w.folder, "--yes")
+			w.tells("Somebody puts the compass in that the script asks for: that takes a person.")
+			put(w.t, filepath.Join(w.folder, "srv/compass"), []byte("north\n"))
 			w.mends("", "--yes")
-			w.does(-1, "", "upkeep", "aside", w.folder)
+		},
+	},
+	{
+		number: 15, title: "An older driver is offered than is installed",
+		said: "Every week it wants to put the old screen driver on, and fails.",
+		steps: func(w *walker) {
+			w.waits("upgrade")
+			w.finds("older than what is installed")
+			w.mends("", "--yes")
+			wants(w.t, w.does(0, "", "upkeep", "release", "skerrow-screen=1.4", w.folder), "may be begun again")
+		},
+	},
+	{
+		number: 16, title: "The disk's table is of the other style",
+		said: "The new board starts by UEFI. The installer says the disk is of the wrong style.",
+		steps: func(w *walker) {
+			w.waits("")
+			before := mountedSum(w.t, w.folder)
+			w.does(1, "", "layout", "check", w.folder, "--firmware", "uefi")
+			w.cause = w.commands
+			w.does(0, "", "layout", "restyle", "--to", "gpt", "--firmware", "uefi", w.folder, "--dry-run")
+			w.takesBack(w.does(0, "", "layout", "restyle", "--to", "gpt", "--firmware", "uefi", w.folder), "")
+			w.does(0, "", "layout", "check", w.folder, "--firmware", "uefi")
+			witness(w.t, "sgdisk", "-v", w.folder)
+			if mountedSum(w.t, w.folder) != before {
+				w.t.Error("a file of the system is not what it was")
+			}
 		},
 	},
 	{
@@ -48,11 +157,23 @@ var realJobs = []walk{
 		steps: manyPartitions,
 	},
 	{
+		number: 20, title: "A medium made for the other firmware mode",
+		said: "I have made the stick as always. The new one does not see it.",
+		steps: func(w *walker) {
+			w.waits("")
+			in := func(name string) string { return filepath.Join(w.folder, name) }
+			w.does(-1, "", "media", "inspect", in("old.iso"))
+			wants(w.t, w.does(2, "", "media", "write", "--to", in("stick.img"), "--firmware", "uefi", in("old.iso")), "UEFI")
+			w.cause = w.commands
+			w.does(0, "", "media", "write", "--to", in("stick.img"), "--firmware", "uefi", in("new.iso"))
+			wants(w.t, w.does(0, "", "media", "inspect", in("stick.img")), "stick, uefi")
+		},
+	},
+	{
 		number: 21, title: "The loader is missing",
 		said: "It says that it has mended itself, and the screen stays black.",
 		steps: func(w *walker) {
-			w.onADisk("")
-			w.harm(0, 440)
+			w.waits("")
 			w.does(1, "", "boot", "show", w.folder)
 			w.finds("loader")
 			w.does(0, "", "climb", "--image", w.folder, "--rehearse")
@@ -61,83 +182,70 @@ var realJobs = []walk{
 	},
 }
 
-// t1 is a run that stopped half-way, a hook of the owner, a list that is cut off, and a folder of its
-// surroundings gone.
-const t1 = `apt-get -y install /repo/skerrow-deck_1.0_all.deb
-mkdir -p /etc/apt/apt.conf.d; echo 'DPkg::Pre-Invoke { "/usr/local/bin/berths"; };' >/etc/apt/apt.conf.d/70berths
-printf '#!/bin/sh\necho berths: no list >&2\nexit 7\n' >/usr/local/bin/berths; chmod 755 /usr/local/bin/berths
-rm -rf /var/cache/apt/archives/partial; truncate -s 40 /var/lib/dpkg/info/mawk.list
-apt-get -y install /repo/skerrow-plain_1.0_all.deb`
+const makesJobs = "../standin/debian/job.sh"
 
-// t13 is two packages that need each other, of which one cannot be configured.
-const t13 = `apt-get -y install /repo/skerrow-base_1.0_all.deb /repo/skerrow-top_1.0_all.deb`
-
-// inAFolder lays out a real system in a folder, and harms it.
-func (w *walker) inAFolder(harm string) {
+// waits makes the machine that waits for the job. What is tried on it, if it can be tried at once, is of that name.
+func (w *walker) waits(try string) {
 	w.t.Helper()
-	w.folder, w.how = debianFolder(w.t), "--root"
-	packageIn(w.t, w.folder, "skerrow-deck", "1.0", "echo deck: the list of berths is missing >&2; exit 3")
-	packageIn(w.t, w.folder, "skerrow-plain", "1.0", "true")
-	packageIn(w.t, w.folder, "skerrow-base", "1.0", "echo base: no compass >&2; exit 3")
-	packageIn(w.t, w.folder, "skerrow-top", "1.0", "true", "Depends: skerrow-base")
-	inFolder(w.t, w.folder, harm)
-	w.attempt = func() bool {
-		out := inFolder(
-			w.t,
-			w.folder,
-			"dpkg --audit; apt-get check -q >/dev/null && apt-get -y install /repo/skerrow-plain_1.0_all.deb >/dev/null 2>&1 && echo fit",
-		)
-		return out == "fit\n"
+	number := fmt.Sprint(w.number)
+	w.folder = filepath.Join(w.t.TempDir(), "kiosk")
+	witness(w.t, makesJobs, number, w.folder)
+	fmt.Fprintf(&w.page, "\n```\n$ standin/debian/job.sh %s kiosk\n```\n", number)
+	if try == "" {
+		return
 	}
-	w.try = "run of apt"
+	w.how, w.try = "--root", try
+	w.attempt = func() bool {
+		out, err := exec.CommandContext(w.t.Context(), makesJobs, "--try", number, w.folder).CombinedOutput()
+		put(w.t, w.folder+".screen.txt", out)
+		return err == nil
+	}
 	w.kept = func() string {
-		return inFolder(w.t, w.folder, "cd / && find home srv -type f -exec sha256sum {} +")
+		return witness(w.t, "sh", "-c", `cd "$0" && find home srv -type f ! -name compass -exec sha256sum {} +`, w.folder)
 	}
 	w.before = w.kept()
 }
 
-// onADisk makes a real machine that starts by the older firmware, and harms it in a mount of its root volume.
-func (w *walker) onADisk(harm string) {
+// twin is a healthy machine of the same making.
+func (w *walker) twin() string {
 	w.t.Helper()
-	out, err := exec.CommandContext(w.t.Context(), "../standin/debian/bios.sh").Output()
-	if err != nil {
-		w.t.Fatal(err)
-	}
-	w.folder = filepath.Join(w.t.TempDir(), "kiosk.img")
-	witness(w.t, "cp", "--sparse=always", strings.TrimSpace(string(out)), w.folder)
-	at := filepath.Join(w.t.TempDir(), "m")
-	// The computer that made it has given it its own name.
-	witness(w.t, "sh", "-ec", `mkdir "$1"; mount -o loop,offset=1048576 "$0" "$1"
-		cd "$1"; echo quay-4 >etc/hostname; eval "$2"; cd /; umount "$1"`, w.folder, at, harm)
+	return strings.TrimSpace(witness(w.t, "../standin/debian/whole.sh"))
 }
 
-// harm zeros bytes of the disk.
-func (w *walker) harm(from, to int64) {
-	w.t.Helper()
-	f, err := os.OpenFile(w.folder, os.O_WRONLY, 0)
-	if err != nil {
-		w.t.Fatal(err)
-	}
-	if _, err := f.WriteAt(make([]byte, to-from), from); err != nil {
-		w.t.Fatal(err)
-	}
-	if err := f.Close(); err != nil {
-		w.t.Fatal(err)
+// mountedSum is a digest of every file of the volume that begins at 1 MiB, as the kernel reads it.
+func mountedSum(t testing.TB, disk string) string {
+	t.Helper()
+	return witness(t, "sh", "-ec", `mount -o loop,ro,offset=1048576,norecovery "$0" "$1"
+		cd "$1"; find . -xdev -type f -print0 | sort -z | xargs -0 sha256sum | sha256sum; cd /; umount "$1"`, disk, t.TempDir())
+}
+
+// threeDisks walks a machine with three disks of which one may be wiped.
+func threeDisks(w *walker) {
+	w.waits("")
+	disk := func(name string) string { return filepath.Join(w.folder, name+".img") }
+	others := witness(w.t, "sha256sum", disk("sda"), disk("sdc"))
+	w.does(-1, "", "layout", "show", disk("sda"))
+	wants(w.t, w.does(0, "", "layout", "show", disk("sdb")), "old-system", "old-home")
+	wants(w.t, w.does(0, "", "layout", "show", disk("sdc")), "anna")
+	w.cause = w.commands
+	plan := filepath.Join(w.t.TempDir(), "plan.yaml")
+	put(w.t, plan, []byte("partitions:\n  - {name: ESP, type: EFI system, min: 300 MiB, format: fat32}\n"+
+		"  - {name: system, type: Linux data, min: 600 MiB, share: 1}\n"))
+	wants(w.t, w.does(2, "", "layout", "carve", plan, disk("sda"), "--dry-run"), "does not fit")
+	wants(w.t, w.does(-1, "", "layout", "carve", plan, disk("sdc"), "--dry-run"), "would be lost", "anna")
+	w.does(2, "", "layout", "carve", plan, disk("sdb"))
+	w.takesBack(w.does(0, "", "layout", "carve", plan, disk("sdb"), "--confirm", "sdb.img"), "")
+	w.does(0, "", "layout", "check", disk("sdb"), "--firmware", "uefi")
+	witness(w.t, "sgdisk", "-v", disk("sdb"))
+	if witness(w.t, "sha256sum", disk("sda"), disk("sdc")) != others {
+		w.t.Error("another disk was touched")
 	}
 }
 
 // manyPartitions walks a disk of the old style with six partitions, of which the one with users' files is to be kept
 // under a new table. Their numbers change on the way; what is on them tells which is which.
 func manyPartitions(w *walker) {
-	w.folder = filepath.Join(w.t.TempDir(), "kiosk.img")
-	tree := w.t.TempDir()
-	put(w.t, filepath.Join(tree, "harbour.jpg"), []byte(strings.Repeat("a picture of the harbour ", 4000)))
-	witness(w.t, "sh", "-ec", `truncate -s 3G "$0"
-		printf 'label: dos\n2048,409600,83\n411648,409600,82\n821248,5400000,5\n823296,819200,83\n1644544,819200,83\n2465792,819200,83\n' |
-			sfdisk -q "$0"
-		mke2fs -q -t ext4 -L old-system -E offset=1048576 "$0" 200M
-		mke2fs -q -t ext4 -L harbour -d "$1" -E offset=842006528 "$0" 400M
-		mke2fs -q -t ext4 -L scratch -E offset=1262485504 "$0" 400M`, w.folder, tree)
+	w.waits("")
 	before := partitionSum(w.t, w.folder, 842006528)
 	shown := w.does(0, "", "layout", "show", w.folder)
 	wants(w.t, shown, "harbour", "old-system")

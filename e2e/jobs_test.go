@@ -46,6 +46,7 @@ type walker struct {
 	attempt func() bool   // what failed; nil where the stand-in tries it
 	kept    func() string // a digest of the users' files; nil where the stand-in's volumes hold them
 	before  string        // what that was
+	undone  int           // undos that were tried
 }
 
 // jobRows are the lines of the table, by job and by what it was walked on.
@@ -58,8 +59,8 @@ func (w *walker) closes(dir, page, on string) {
 	if w.t.Failed() {
 		status = "not to its end"
 	}
-	w.tells(fmt.Sprintf("Commands until the cause: %d; until it works: %d. Questions answered: %d.",
-		w.cause, w.commands, w.asked))
+	w.tells(fmt.Sprintf("Commands until the cause: %d; until it works: %d. Questions answered: %d. Undos tried on the way: %d.",
+		w.cause, w.commands, w.asked, w.undone))
 	jobRows[fmt.Sprintf("%02d %s", w.number, on)] = fmt.Sprintf("| [%d](%s) | %s | %s | %d | %d | %d | %.0f s | %s |",
 		w.number, page, on, w.title, w.cause, w.commands, w.asked, time.Since(w.began).Seconds(), status)
 	if dir != "" {
@@ -123,7 +124,11 @@ func (w *walker) tells(text string) { fmt.Fprintf(&w.page, "\n%s\n", text) }
 // finds looks for the cause, which is the first thing that a person wants to know.
 func (w *walker) finds(words ...string) {
 	w.t.Helper()
-	wants(w.t, w.does(1, "", "diagnose", cmp.Or(w.how, "--image"), w.folder), words...)
+	args := []string{"diagnose", cmp.Or(w.how, "--image"), w.folder}
+	if _, err := os.Stat(w.folder + ".screen.txt"); err == nil {
+		args = append(args, "--with", w.folder+".screen.txt")
+	}
+	wants(w.t, w.does(1, "", args...), words...)
 	w.cause = w.commands
 }
 
@@ -138,16 +143,60 @@ func (w *walker) tries() bool {
 // mends climbs until what failed succeeds, and says how.
 func (w *walker) mends(answers string, more ...string) {
 	w.t.Helper()
-	for range 9 {
+	for i := range 9 {
 		if w.tries() {
 			w.tells(fmt.Sprintf("The %s is tried again: it succeeds.", w.try))
 			return
 		}
-		w.does(-1, answers, append([]string{"climb", cmp.Or(w.how, "--image"), w.folder}, more...)...)
+		if i > 0 && w.attempt != nil {
+			w.tells(fmt.Sprintf("The %s is tried again and fails; it may be by something else now.", w.try))
+			found := w.cause
+			w.finds()
+			w.cause = found
+		}
+		before := w.standsAs()
+		w.takesBack(w.does(-1, answers, append([]string{"climb", cmp.Or(w.how, "--image"), w.folder}, more...)...), before)
 	}
 	if !w.tries() {
 		w.t.Errorf("job %d: the %s still fails\n%s", w.number, w.try, w.page.String())
 	}
+}
+
+// oneUndo is how a command says that what it did is taken back.
+var oneUndo = regexp.MustCompile(`diorthos undo\s+(\S+\.journal)`)
+
+// takesBack tries the undo that a command has named, looks whether the machine stands as it did before, if that is known,
+// and puts the machine back as the command had left it. What was given back meanwhile has changed it once more.
+func (w *walker) takesBack(said, before string) {
+	w.t.Helper()
+	m := oneUndo.FindStringSubmatch(said)
+	if m == nil || strings.Contains(said, "given back") {
+		return
+	}
+	parent, kept := filepath.Dir(w.folder), w.t.TempDir()
+	witness(w.t, "cp", "-a", "--sparse=always", parent+"/.", kept)
+	w.must(0, "undo", m[1])
+	if now := w.standsAs(); before != "" && now != before {
+		w.t.Errorf("undo of %s: the machine is not as it was\n%s", m[1], firstDifference(before, now))
+	}
+	w.undone++
+	witness(w.t, "sh", "-ec", `cd "$0"
+		for f in * .[!.]*; do if [ "$f" = "$2" ] && [ -d "$f" ]; then find "$f" -mindepth 1 -delete; else rm -rf "$f"; fi; done
+		cp -a --sparse=always "$1/." .`, parent, kept, filepath.Base(w.folder))
+}
+
+// standsAs is a digest of all of the machine: of each of its disks, or of every file of its folder with mode, owner and
+// time, but for what apt makes anew of what it has read.
+func (w *walker) standsAs() string {
+	w.t.Helper()
+	return witness(w.t, "sh", "-ec", `cd "$(dirname "$0")"; b=$(basename "$0")
+		if [ -d "$b/etc" ]; then
+			cd "$b"
+			find . -xdev ! -name pkgcache.bin ! -name 'lock*' ! -name 'Lock' -printf '%p %y %m %U %G %s %T@ %l\n' | sort
+			find . -xdev -type f ! -name pkgcache.bin -print0 | sort -z | xargs -0 sha256sum
+		else
+			find "$b" -type f \( -name "$b" -o -name '*.img' -o -name nameplate.json \) -print0 | sort -z | xargs -0 sha256sum
+		fi`, w.folder)
 }
 
 // hands is what only a person can do at the machine.
@@ -190,11 +239,11 @@ const aboutJobs = `# Jobs that technicians came with
 
 Each page is a walk from the first word to the proof, by the commands that a person has, and but for job 19 without a
 service; the pages are written by the run itself ("make prove-jobs"). A walk ends when the very thing that failed
-succeeds and the users' files are the same by digest. Undo is held against every byte elsewhere ("make prove-loop",
-"make prove-store"): on a machine that was tried meanwhile it is refused, for the logs have grown.
+succeeds and the users' files are the same by digest. After each climb the undo that it names is tried, and held against every
+byte of the machine as it stood before; then the walk goes on from where the climb had left it.
 
 Corbel is the stand-in; Debian is a real system, in a folder with the real dpkg and apt, or on a disk that is started in
-an emulator in the end. Jobs that could be walked on both are walked on Debian where the table says so, not all of them.
+an emulator in the end. Job 14 could be walked on both and is walked on Corbel alone: nothing here is a metered network.
 
 `
 

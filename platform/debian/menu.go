@@ -174,6 +174,12 @@ func codeLinks(g system.Ground, add func(boot.Link) bool) (*grub.Image, bool) {
 		})
 	}
 	p := active[0]
+	if other := elsewhere(g, p); other != 0 {
+		return nil, add(boot.Link{
+			Kind: boot.LinkActive, What: fmt.Sprintf("partition %d", p.Number), Fault: boot.ActiveFlag,
+			Saw: fmt.Sprintf("it is active, and its boot sector holds zeros alone; that of partition %d holds GRUB's code", other),
+		})
+	}
 	add(boot.Link{Kind: boot.LinkActive, What: fmt.Sprintf("partition %d", p.Number), Saw: "it alone is active"})
 	s := boot.Link{Kind: boot.LinkSector, What: fmt.Sprintf("partition %d", p.Number)}
 	if _, err := g.Disk.ReadAt(first, p.Off); err != nil {
@@ -192,6 +198,24 @@ func codeLinks(g system.Ground, add func(boot.Link) bool) (*grub.Image, bool) {
 	s.Saw = "other code than GRUB's: what it starts is not known"
 	add(s)
 	return nil, false
+}
+
+// elsewhere is the one partition that holds GRUB's code, where the active one holds none at all; 0 if there is none.
+func elsewhere(g system.Ground, active layout.Partition) (number int) {
+	sector := make([]byte, 512)
+	if _, err := g.Disk.ReadAt(sector, active.Off); err != nil || len(bytes.Trim(sector, "\x00")) > 0 {
+		return 0
+	}
+	for _, p := range g.Table.Partitions() {
+		if _, err := g.Disk.ReadAt(sector, p.Off); err != nil || p.Number == active.Number || !grub.IsGRUB(sector) {
+			continue
+		}
+		if number != 0 {
+			return 0 // two could be meant
+		}
+		number = p.Number
+	}
+	return number
 }
 
 // coreLink follows code of GRUB to its core image, and holds that against its copy.

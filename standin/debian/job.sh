@@ -65,6 +65,7 @@ job_1() {
   deb skerrow-deck 1.0 'echo deck: the list of berths is missing >&2; exit 3'
   inside 'apt-get -y install /repo/skerrow-deck_1.0_all.deb' >/dev/null 2>&1 || true
   echo 'DPkg::Pre-Invoke { "/usr/local/bin/berths"; };' >"$target/etc/apt/apt.conf.d/70berths"
+  mkdir -p "$target/usr/local/bin"
   printf '#!/bin/sh\necho berths: no list >&2\nexit 7\n' >"$target/usr/local/bin/berths"
   chmod 755 "$target/usr/local/bin/berths"
   rm -rf "$target/var/cache/apt/archives/partial"
@@ -121,7 +122,7 @@ try_11() { inside 'apt-get -y install skerrow-maps'; }
 # Two packages that need each other, of which one cannot be configured.
 job_13() {
   folder
-  deb skerrow-base 1.0 'echo base: no compass >&2; exit 3'
+  deb skerrow-base 1.0 '[ -e /srv/compass ] || { echo base: no compass at /srv/compass >&2; exit 3; }'
   deb skerrow-top 1.0 true 'Depends: skerrow-base'
 }
 try_13() { inside 'apt-get -y install /repo/skerrow-base_1.0_all.deb /repo/skerrow-top_1.0_all.deb'; }
@@ -138,6 +139,98 @@ job_15() {
   inside 'apt-get update' >/dev/null
 }
 try_15() { inside 'apt-get -y upgrade'; }
+
+# disk SCRIPT [KIND] copies a machine that one of the scripts beside this one makes once.
+disk() {
+  local made
+  made=$("$here/$1.sh" ${2:+"$2"})
+  cp --sparse=always "$made" "$target"
+}
+
+# volume OFFSET COMMAND runs a command on the disk's volume that begins at so many bytes, in a mount of it.
+volume() {
+  local at
+  at=$(mktemp -d)
+  mount -o "loop,offset=$1" "$target" "$at"
+  (cd "$at" && echo quay-4 >etc/hostname && eval "$2")
+  umount "$at"
+  rmdir "$at"
+}
+
+# Three disks in one machine: one too small, one with a left-over array, one with users' files.
+job_3() {
+  mkdir -p "$target"
+  truncate -s 300M "$target/sda.img"
+  truncate -s 2G "$target/sdb.img"
+  printf 'label: gpt\n2048,819200,L\n821248,819200,L\n' | sfdisk -q "$target/sdb.img"
+  mke2fs -q -t ext4 -L old-system -E offset=1048576 "$target/sdb.img" 400M
+  mke2fs -q -t ext4 -L old-home -E offset=420478976 "$target/sdb.img" 400M
+  truncate -s 1G "$target/sdc.img"
+  mkdir -p "$target/tree" && echo "the harbour's timetable" >"$target/tree/letter"
+  printf 'label: gpt\n2048,,L\n' | sfdisk -q "$target/sdc.img"
+  mke2fs -q -t ext4 -L anna -d "$target/tree" -E offset=1048576 "$target/sdc.img" 900M
+  rm -r "$target/tree"
+}
+try_3() { false; } # an installer is started by a person
+
+# The wrong partition was set active: code of no loader's starts the active one.
+job_4() {
+  disk bios sector
+  volume 1048576 true
+  truncate -s +200M "$target"
+  echo ',,83' | sfdisk -q -a "$target" 2>/dev/null
+  sfdisk -q -A "$target" 2
+}
+try_4() { false; } # it is started in an emulator
+
+# It starts into its emergency shell, again and again: a mount of something that is gone, and a damaged program.
+job_8() {
+  disk whole
+  volume $((321 * 1048576)) 'printf "UUID=5e11a0aa-0000-4000-8000-000000000001 /srv/charts ext4 defaults 0 2\n" >>etc/fstab
+    dd if=/dev/zero of=usr/bin/login bs=4096 count=4 conv=notrunc status=none'
+}
+try_8() { false; }
+
+# The menu of the loader is gone.
+job_9() { disk bios; volume 1048576 'rm boot/grub/grub.cfg'; }
+try_9() { false; }
+
+# The table is of the old style, and the new board starts by UEFI.
+job_16() { disk bios; truncate -s +400M "$target"; volume 1048576 "mkdir -p home/anna; echo \"the harbour's timetable\" >home/anna/letter"; }
+try_16() { false; }
+
+# The same with six partitions, of which one has the pictures.
+job_17() {
+  local tree
+  tree=$(mktemp -d)
+  head -c 100000 /dev/urandom >"$tree/harbour.jpg"
+  truncate -s 3G "$target"
+  printf 'label: dos\n2048,409600,83\n411648,409600,82\n821248,5400000,5\n823296,819200,83\n1644544,819200,83\n2465792,819200,83\n' |
+    sfdisk -q "$target"
+  mke2fs -q -t ext4 -L old-system -E offset=1048576 "$target" 200M
+  mke2fs -q -t ext4 -L harbour -d "$tree" -E offset=842006528 "$target" 400M
+  mke2fs -q -t ext4 -L scratch -E offset=1262485504 "$target" 400M
+  rm -r "$tree"
+}
+try_17() { false; }
+
+# Two media of one system: one that only the older firmware starts, one for both; and an empty stick.
+job_20() {
+  local tree
+  mkdir -p "$target"
+  tree=$(mktemp -d)
+  mkdir -p "$tree/boot/grub"
+  printf 'serial --unit=0 --speed=115200\nterminal_output serial\nset timeout=0\nmenuentry start { echo "the medium has started by $grub_platform"; sleep 3; halt }\n' >"$tree/boot/grub/grub.cfg"
+  grub-mkrescue -d /usr/lib/grub/i386-pc -o "$target/old.iso" "$tree" >/dev/null 2>&1
+  grub-mkrescue -o "$target/new.iso" "$tree" >/dev/null 2>&1
+  truncate -s 128M "$target/stick.img"
+  rm -r "$tree"
+}
+try_20() { false; }
+
+# The loader's first sector is gone.
+job_21() { disk bios; volume 1048576 true; dd if=/dev/zero of="$target" bs=440 count=1 conv=notrunc status=none; }
+try_21() { false; }
 
 # at_rest is what dpkg and apt themselves say.
 at_rest() { [ -z "$(inside 'dpkg --audit' 2>&1)" ] && inside 'apt-get check -q' >/dev/null; }
