@@ -43,6 +43,7 @@ var draws = []struct {
 	{"twelfth-", "the twelfth draw, then looked at", [2]string{}},
 	{"injected-3-", "refused by chance, seed 3, then looked at", [2]string{}},
 	{"injected-4-", "refused by chance, seed 4, not looked at", [2]string{}},
+	{"injected-5-", "refused by chance, seed 5, not looked at", [2]string{}},
 	{"injected-", "refused by chance, seeds 1 and 2", [2]string{}},
 	{"", "described before the rules, then looked at", [2]string{}},
 }

@@ -70,6 +70,9 @@ func (r *Reader) frameOf(name string, head []string) *frame {
 	f := &frame{}
 	lines := head
 	named := r.namedDialect(name)
+	if named != nil && named.Whole {
+		named = nil
+	}
 	if open := unescaped(lines); r.familiar(named, open) > r.familiar(named, lines) {
 		f.escaped, lines = true, open
 	}

@@ -277,17 +277,19 @@ func (r *Reader) stateForms() (list []*StateForm) {
 }
 
 // dialectOf decides by the name and, where that says nothing, by which
-// dialect's rules know most of the first lines.
+// dialect's rules know most of the first lines. Of what a screen showed the name says little: people
+// call it what they like.
 func (r *Reader) dialectOf(name string, head []byte) *Dialect {
-	if d := r.namedDialect(name); d != nil {
-		return d
+	named := r.namedDialect(name)
+	if named != nil && !named.Whole {
+		return named
 	}
 	best, most := r.plain, 0
 	lines := headLines(head)
 	for _, d := range r.dialects {
 		if d.State != nil {
-			if d.State.knows(lines) {
-				return d
+			if named == nil && d.State.knows(lines) {
+				return d // on a screen several can stand
 			}
 			continue
 		}
@@ -296,6 +298,9 @@ func (r *Reader) dialectOf(name string, head []byte) *Dialect {
 		if known > most && (known*5 >= len(lines) || inLetter) {
 			best, most = d, known
 		}
+	}
+	if named != nil && named.familiar(lines) >= most {
+		return named
 	}
 	return best
 }
