@@ -54,7 +54,7 @@ var realJobs = []walk{
 			w.does(-1, "", "ready", "--image", w.folder, "--for", "debian-13")
 			w.finds("active flag")
 			w.does(1, "", "layout", "mend", "--activate", "2", w.folder)
-			w.does(0, "", "climb", "--image", w.folder, "--yes")
+			w.climbs(0, "--yes")
 			wants(w.t, w.does(0, "", "rehearse", w.folder), "login")
 		},
 	},
@@ -74,10 +74,12 @@ var realJobs = []walk{
 		said: "It wants a password for maintenance, and then it does the same again.",
 		steps: func(w *walker) {
 			w.waits("")
+			twin := filepath.Join(filepath.Dir(w.folder), "healthy.img")
+			witness(w.t, "cp", "--sparse=always", strings.TrimSpace(witness(w.t, "../standin/debian/whole.sh")), twin)
 			w.finds("WHAT TO DO")
 			for range 4 {
-				if w.does(-1, "", "climb", "--image", w.folder, "--yes", "--source", w.twin()); w.run("diagnose", "--image",
-					w.folder).status == 0 {
+				w.climbs(-1, "--yes", "--source", twin)
+				if w.does(-1, "", "diagnose", "--image", w.folder); w.found == 0 {
 					break
 				}
 			}
@@ -91,7 +93,7 @@ var realJobs = []walk{
 			w.waits("")
 			w.does(1, "", "boot", "show", w.folder)
 			w.finds("menu")
-			w.does(0, "", "climb", "--image", w.folder, "--rehearse")
+			w.climbs(0, "--rehearse")
 			wants(w.t, w.does(0, "", "rehearse", w.folder), "login")
 		},
 	},
@@ -118,7 +120,7 @@ var realJobs = []walk{
 		steps: func(w *walker) {
 			w.waits("run of apt")
 			w.finds("WHAT TO DO")
-			w.does(0, "", "climb", "--root", w.folder, "--yes")
+			w.climbs(0, "--yes")
 			w.tells("Somebody puts the compass in that the script asks for: that takes a person.")
 			put(w.t, filepath.Join(w.folder, "srv/compass"), []byte("north\n"))
 			w.mends("", "--yes")
@@ -176,7 +178,7 @@ var realJobs = []walk{
 			w.waits("")
 			w.does(1, "", "boot", "show", w.folder)
 			w.finds("loader")
-			w.does(0, "", "climb", "--image", w.folder, "--rehearse")
+			w.climbs(0, "--rehearse")
 			wants(w.t, w.does(0, "", "rehearse", w.folder), "login")
 		},
 	},
@@ -190,7 +192,7 @@ func (w *walker) waits(try string) {
 	number := fmt.Sprint(w.number)
 	w.folder = filepath.Join(w.t.TempDir(), "kiosk")
 	witness(w.t, makesJobs, number, w.folder)
-	fmt.Fprintf(&w.page, "\n```\n$ standin/debian/job.sh %s kiosk\n```\n", number)
+	fmt.Fprintf(&w.page, "\nThis makes the machine, as root:\n\n```\n$ standin/debian/job.sh %s kiosk\n```\n", number)
 	if try == "" {
 		return
 	}
@@ -204,12 +206,6 @@ func (w *walker) waits(try string) {
 		return witness(w.t, "sh", "-c", `cd "$0" && find home srv -type f ! -name compass -exec sha256sum {} +`, w.folder)
 	}
 	w.before = w.kept()
-}
-
-// twin is a healthy machine of the same making.
-func (w *walker) twin() string {
-	w.t.Helper()
-	return strings.TrimSpace(witness(w.t, "../standin/debian/whole.sh"))
 }
 
 // mountedSum is a digest of every file of the volume that begins at 1 MiB, as the kernel reads it.

@@ -15,7 +15,7 @@ import (
 	"testing"
 	"time"
 
-	"diorthos/standin/corbel"
+	"diorthos/standin/jobs"
 )
 
 // A walk is one of the jobs that technicians come with, from the first word to the proof, by the
@@ -24,8 +24,6 @@ type walk struct {
 	number int
 	title  string
 	said   string // what the person at the counter says
-	mode   string // of the firmware; uefi by default
-	breaks []string
 	try    string // what fails, and has to succeed in the end
 	steps  func(w *walker)
 }
@@ -47,6 +45,7 @@ type walker struct {
 	kept    func() string // a digest of the users' files; nil where the stand-in's volumes hold them
 	before  string        // what that was
 	undone  int           // undos that were tried
+	found   int           // exit status of the last command
 }
 
 // jobRows are the lines of the table, by job and by what it was walked on.
@@ -74,18 +73,20 @@ func (w *walker) does(status int, answers string, args ...string) string {
 	w.commands++
 	shown := slices.Clone(args)
 	for i, a := range shown {
-		a = strings.ReplaceAll(a, w.folder, "kiosk")
+		a = strings.ReplaceAll(strings.ReplaceAll(a, w.folder, "kiosk"), filepath.Dir(w.folder)+"/", "")
 		if a = strings.ReplaceAll(a, w.medium, "medium.pack"); strings.ContainsAny(a, " '\"") {
 			a = "'" + a + "'"
 		}
 		shown[i] = a
 	}
 	r := w.answering(answers, args...)
+	w.found = r.status
 	if status >= 0 && r.status != status {
 		w.t.Errorf("diorthos %s: status %d, want %d\n%s%s", strings.Join(args, " "), r.status, status, r.out, r.errout)
 	}
 	w.asked += strings.Count(answers, "\n")
 	text := strings.ReplaceAll(strings.ReplaceAll(r.out+r.errout, w.folder, "kiosk"), w.medium, "medium.pack")
+	text = strings.ReplaceAll(text, filepath.Dir(w.folder)+"/", "")
 	fmt.Fprintf(&w.page, "\n```\n$ diorthos %s\n%s```\n", strings.Join(shown, " "), shortened(text))
 	return r.out + r.errout
 }
@@ -154,8 +155,7 @@ func (w *walker) mends(answers string, more ...string) {
 			w.finds()
 			w.cause = found
 		}
-		before := w.standsAs()
-		w.takesBack(w.does(-1, answers, append([]string{"climb", cmp.Or(w.how, "--image"), w.folder}, more...)...), before)
+		w.asks(answers, more...)
 	}
 	if !w.tries() {
 		w.t.Errorf("job %d: the %s still fails\n%s", w.number, w.try, w.page.String())
@@ -197,6 +197,21 @@ func (w *walker) standsAs() string {
 		else
 			find "$b" -type f \( -name "$b" -o -name '*.img' -o -name nameplate.json \) -print0 | sort -z | xargs -0 sha256sum
 		fi`, w.folder)
+}
+
+// climbs takes a rung, and tries the undo that it names.
+func (w *walker) climbs(status int, more ...string) {
+	w.t.Helper()
+	if w.asks("", more...); status >= 0 && w.found != status {
+		w.t.Errorf("climb %v: status %d, want %d", more, w.found, status)
+	}
+}
+
+// asks is climbs with somebody who answers.
+func (w *walker) asks(answers string, more ...string) {
+	w.t.Helper()
+	before := w.standsAs()
+	w.takesBack(w.does(-1, answers, append([]string{"climb", cmp.Or(w.how, "--image"), w.folder}, more...)...), before)
 }
 
 // hands is what only a person can do at the machine.
@@ -242,6 +257,9 @@ service; the pages are written by the run itself ("make prove-jobs"). A walk end
 succeeds and the users' files are the same by digest. After each climb the undo that it names is tried, and held against every
 byte of the machine as it stood before; then the walk goes on from where the climb had left it.
 
+"make demo" has a machine waiting for each job that is walked on Corbel, in jobs/NUMBER of its folder: go there, and type what
+the page says. Those on Debian are made by standin/debian/job.sh.
+
 Corbel is the stand-in; Debian is a real system, in a folder with the real dpkg and apt, or on a disk that is started in
 an emulator in the end. Job 14 could be walked on both and is walked on Corbel alone: nothing here is a metered network.
 
@@ -250,53 +268,29 @@ an emulator in the end. Job 14 could be walked on both and is walked on Corbel a
 // Each job is walked from the first word to the proof.
 func TestJobs(t *testing.T) {
 	s := newStage(t, boundsOfBags)
-	vendor, err := corbel.NewVendor(time.Now())
-	if err != nil {
-		t.Fatal(err)
-	}
-	medium := filepath.Join(t.TempDir(), "medium.pack")
-	put(t, medium, vendor.Medium())
 	dir := os.Getenv("DIORTHOS_JOBS")
-	for _, j := range jobs {
-		if dir == "" && !slices.Contains([]int{1, 2, 12, 16, 21}, j.number) {
+	for _, j := range jobs.List {
+		if dir == "" && !slices.Contains([]int{1, 2, 12, 16, 21}, j.Number) {
 			continue // "make prove-jobs" walks all
 		}
-		t.Run(fmt.Sprintf("%02d", j.number), func(t *testing.T) {
+		t.Run(fmt.Sprintf("%02d", j.Number), func(t *testing.T) {
 			one := *s
 			one.t, one.url = t, "http://127.0.0.1:1" // everything goes without a service
-			w := &walker{stage: &one, walk: j, folder: filepath.Join(t.TempDir(), "kiosk"), medium: medium}
-			mode := j.mode
-			if mode == "" {
-				mode = "uefi"
+			folder := t.TempDir()
+			w := &walker{
+				stage: &one, folder: filepath.Join(folder, "kiosk"), medium: filepath.Join(folder, "medium.pack"),
+				walk: walk{number: j.Number, title: j.Title, said: j.Said, try: j.Try, steps: steps[j.Number]},
 			}
-			w.must(
-				0,
-				"standin",
-				"build",
-				w.folder,
-				"--seed",
-				fmt.Sprint(700+j.number),
-				"--name",
-				"kiosk",
-				"--mode",
-				mode,
-				"--site",
-				"Lerrick terminal",
-			)
-			for _, b := range j.breaks {
-				w.must(0, "standin", "break", w.folder, b)
-			}
-			if j.try != "" && w.tries() {
-				t.Fatalf("nothing fails: %v", j.breaks)
-			}
+			w.must(0, "standin", "job", fmt.Sprint(j.Number), w.folder)
 			data := w.data()
 			w.began = time.Now()
-			fmt.Fprintf(&w.page, "# %d. %s\n\n> %s\n", j.number, j.title, j.said)
-			j.steps(w)
+			fmt.Fprintf(&w.page, "# %d. %s\n\n> %s\n\nThe machine waits in jobs/%02d of the demo's folder; this makes it anew:\n"+
+				"\n```\n$ diorthos standin job %d kiosk\n```\n", j.Number, j.Title, j.Said, j.Number, j.Number)
+			w.steps(w)
 			if now := w.data(); now != data {
 				t.Error("users' files are not what they were")
 			}
-			w.closes(dir, fmt.Sprintf("%02d.md", j.number), "Corbel")
+			w.closes(dir, fmt.Sprintf("%02d.md", j.Number), "Corbel")
 		})
 	}
 }

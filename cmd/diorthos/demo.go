@@ -29,6 +29,7 @@ import (
 	"diorthos/standin/cluster"
 	"diorthos/standin/corbel"
 	"diorthos/standin/fleet"
+	"diorthos/standin/jobs"
 )
 
 // demoRoom is what the demo needs on disk, in bytes.
@@ -129,7 +130,7 @@ func (d *demo) run(ctx context.Context) (err error) {
 	case err := <-ended:
 		return err
 	case url := <-ready:
-		if err := d.load(ctx, client.New(url, token)); err != nil {
+		if err := errors.Join(d.load(ctx, client.New(url, token)), d.prepareJobs(ctx)); err != nil {
 			stop()
 			return errors.Join(err, <-ended)
 		}
@@ -392,6 +393,29 @@ func (d *demo) makeMembers(ctx context.Context, members []fleet.Member) error {
 	return group.Wait()
 }
 
+// prepareJobs makes the machines that wait for the jobs of docs/jobs, those that are missing.
+func (d *demo) prepareJobs(ctx context.Context) error {
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(runtime.NumCPU())
+	for _, j := range jobs.List {
+		folder := d.path(fmt.Sprintf("jobs/%02d", j.Number))
+		if _, err := os.Stat(folder); err == nil {
+			continue
+		}
+		group.Go(func() error {
+			making := folder + ".making" // one that was not completed is made anew
+			if err := os.RemoveAll(making); err != nil {
+				return err
+			}
+			if err := j.Prepare(ctx, filepath.Join(making, "kiosk"), time.Now()); err != nil {
+				return err
+			}
+			return os.Rename(making, folder)
+		})
+	}
+	return group.Wait()
+}
+
 // climb takes the first rung of a machine's case, as a technician would, if
 // nobody has yet.
 func (d *demo) climb(ctx context.Context, c *client.Client, machine string) error {
@@ -488,8 +512,12 @@ In another terminal, from this folder:
   diorthos climb 1 --image %s
   diorthos machines --state open
 
+A broken machine waits for each job of docs/jobs, where this one is walked:
+
+  cd %s && diorthos diagnose --image kiosk
+
 Ctrl-C stops service and database; the data stay in %s.`,
-		url, token, fleet.Technician, d.path("env"), image, image, d.folder,
+		url, token, fleet.Technician, d.path("env"), image, image, d.path("jobs/07"), d.folder,
 	)
 	return nil
 }

@@ -11,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -19,6 +20,7 @@ import (
 	commands "diorthos/cli"
 	"diorthos/standin/corbel"
 	"diorthos/standin/crowd"
+	"diorthos/standin/jobs"
 	"diorthos/standin/proving"
 )
 
@@ -55,6 +57,15 @@ func standinCommand() *cli.Command {
 					"Example:\n" +
 					"   diorthos standin break /tmp/kiosk payload-missing",
 				Flags: []cli.Flag{seed(), commands.JSONFlag()}, Action: breakMachine},
+			{
+				Name: "job", Usage: "make the machine that waits for one of the jobs that docs/jobs walks", ArgsUsage: "NUMBER FOLDER",
+				Description: "Builds it, breaks it, and makes the attempt that fails. The vendor's medium of its build is put\n" +
+					"beside the folder. Without NUMBER the jobs are listed.\n\n" +
+					"Example:\n" +
+					"   diorthos standin job 7 /tmp/kiosk",
+				Flags:  []cli.Flag{commands.JSONFlag()},
+				Action: prepareJob,
+			},
 			{
 				Name:        "try",
 				Usage:       "let a machine start, or try an update, upgrade, driver, feature or install",
@@ -223,6 +234,41 @@ func buildMachine(ctx context.Context, c *cli.Command) error {
 		c.Root().Writer, "%s: %s, %s, %s firmware, build %d, in %s\n", m.Plate.Name, m.Plate.Model, m.Plate.Serial, mode,
 		corbel.BuildBase, folder,
 	)
+	return err
+}
+
+// prepareJob makes the machine of a job, or lists the jobs.
+func prepareJob(ctx context.Context, c *cli.Command) error {
+	if c.Args().Len() == 0 {
+		if done, err := commands.Put(c, jobs.List); done {
+			return err
+		}
+		for _, j := range jobs.List {
+			_, _ = fmt.Fprintf(c.Root().Writer, "%2d  %s\n", j.Number, j.Title)
+		}
+		_, err := fmt.Fprintln(c.Root().Writer, "\ndocs/jobs walks each; job 19 is walked on the demo's kiosks, 9 and 17 on Debian machines.")
+		return err
+	}
+	number, folder, err := two(c, "NUMBER FOLDER")
+	if err != nil {
+		return err
+	}
+	n, err := strconv.Atoi(number)
+	job, ok := jobs.Of(n)
+	if err != nil || !ok {
+		return fmt.Errorf("no machine waits for a job %q: \"diorthos standin job\" lists those that there are", number)
+	}
+	if _, err := os.Stat(folder); err == nil {
+		return fmt.Errorf("%s is there already: name a folder that is not", folder)
+	}
+	if err := job.Prepare(ctx, folder, time.Now()); err != nil {
+		return err
+	}
+	if done, err := commands.Put(c, map[string]any{"job": job, "folder": folder}); done {
+		return err
+	}
+	_, err = fmt.Fprintf(c.Root().Writer, "%s\n  \"%s\"\n  the %s fails; look at it: diorthos diagnose --image %s\n",
+		job.Title, job.Said, job.Try, folder)
 	return err
 }
 

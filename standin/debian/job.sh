@@ -245,5 +245,6 @@ case ${1:---help} in
     "job_$number"
     # What its screen said lies beside it, as whoever called has it.
     ! "try_$number" >"$target.screen.txt" 2>&1 </dev/null || { echo "job.sh: it does not fail" >&2; exit 2; }
+    [ -s "$target.screen.txt" ] || rm "$target.screen.txt"
     ;;
 esac
