@@ -152,7 +152,7 @@ func (t *terminal) Progress(ctx context.Context, e climb.Event) error {
 }
 
 func (t *terminal) heading(e climb.Event) {
-	if e.Of > 1 || t.service != nil {
+	if e.Of > 1 || t.service != nil || e.Rung.Remedy != "" { // an action that was named needs no title
 		title := fmt.Sprintf("Rung %d of %d  %s", e.Rung.Number, e.Of, e.Rung.Title)
 		t.say("%s  %s", t.p.strong(title), t.p.faint(string(e.Rung.Invasive)))
 	}

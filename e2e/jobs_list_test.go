@@ -24,7 +24,7 @@ var steps = map[int]func(w *walker){
 	3: func(w *walker) {
 		w.finds("external disk")
 		w.hands("unplug-external-disks")
-		w.does(-1, "y\ny\n", "climb", "--image", w.folder, "--hands", "--only", "1")
+		w.does(-1, "y\ny\ny\n", "climb", "--image", w.folder, "--hands", "--only", "1")
 		w.mends("")
 	},
 	4: func(w *walker) {
@@ -44,7 +44,7 @@ var steps = map[int]func(w *walker){
 	7: func(w *walker) {
 		w.finds("WHAT TO DO")
 		w.hands("restart-the-machine")
-		w.does(-1, "y\ny\n", "climb", "--image", w.folder, "--hands", "--only", "1")
+		w.does(-1, "y\ny\nn\n", "climb", "--image", w.folder, "--hands", "--only", "1")
 		w.mends("", "--yes", "--restarted")
 	},
 	8: func(w *walker) {
@@ -96,7 +96,7 @@ var steps = map[int]func(w *walker){
 	20: func(w *walker) {
 		w.finds("medium")
 		w.hands("medium-for-this-firmware")
-		w.mends("y\ny\n", "--hands", "--only", "1")
+		w.mends("y\ny\ny\n", "--hands", "--only", "1")
 	},
 	21: func(w *walker) {
 		w.does(1, "", "boot", "show", w.folder)

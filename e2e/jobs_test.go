@@ -87,9 +87,19 @@ func (w *walker) does(status int, answers string, args ...string) string {
 	w.asked += strings.Count(answers, "\n")
 	text := strings.ReplaceAll(strings.ReplaceAll(r.out+r.errout, w.folder, "kiosk"), w.medium, "medium.pack")
 	text = strings.ReplaceAll(text, filepath.Dir(w.folder)+"/", "")
+	answered := 0
+	for a := range strings.Lines(answers) { // a terminal would show what is typed
+		if at := question.FindStringIndex(text[answered:]); at != nil {
+			answered += at[1]
+			text = text[:answered] + a + text[answered:]
+		}
+	}
 	fmt.Fprintf(&w.page, "\n```\n$ diorthos %s\n%s```\n", strings.Join(shown, " "), shortened(text))
 	return r.out + r.errout
 }
+
+// question is what can be answered.
+var question = regexp.MustCompile(`(?:\[y/n\]|\[y\]es, \[n\]ot yet[^:]*:) ?`)
 
 const mostLines = 24 // of one output on a page
 
