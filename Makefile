@@ -5,7 +5,7 @@
 
 export PATH := $(PATH):/usr/sbin:/sbin
 
-console_sources := $(shell find console/src console/public console/index.html console/*.ts console/*.js console/package.json -type f 2>/dev/null)
+console_sources := $(shell find console/src console/public console/index.html console/*.ts console/*.js console/package.json docs/jobs -type f 2>/dev/null)
 go_sources := $(shell find . -name '*.go' -not -path './console/node_modules/*') $(shell find knowledge standin/debian/captured -type f) go.mod go.sum core/bag/facts.schema.json
 
 # make prove-reading  provoke all known failures anew and score the reader

@@ -191,6 +191,12 @@ func showAnswer(p *page, a *ask.Answer) {
 			p.hangingIndent(fmt.Sprintf("     %d. ", i+1), s.Do)
 		}
 	}
+	if len(a.Jobs) > 0 {
+		p.head("Jobs like this, walked to the proof")
+		for _, j := range a.Jobs[:min(len(a.Jobs), 3)] {
+			p.line("  docs/jobs/%02d  %s", j.Number, j.Title)
+		}
+	}
 	p.line("")
 	p.para(2, "Words alone do not prove it. With the machine at hand: diorthos diagnose --image DISK, or --live.")
 }

@@ -239,12 +239,16 @@ func buildMachine(ctx context.Context, c *cli.Command) error {
 
 // prepareJob makes the machine of a job, or lists the jobs.
 func prepareJob(ctx context.Context, c *cli.Command) error {
+	stories, err := jobs.Stories()
+	if err != nil {
+		return err
+	}
 	if c.Args().Len() == 0 {
-		if done, err := commands.Put(c, jobs.List); done {
+		if done, err := commands.Put(c, stories); done {
 			return err
 		}
 		for _, j := range jobs.List {
-			_, _ = fmt.Fprintf(c.Root().Writer, "%2d  %s\n", j.Number, j.Title)
+			_, _ = fmt.Fprintf(c.Root().Writer, "%2d  %s\n", j.Number, stories[j.Number].Title)
 		}
 		_, err := fmt.Fprintln(c.Root().Writer, "\ndocs/jobs walks each; job 19 is walked on the demo's kiosks, 9 and 17 on Debian machines.")
 		return err
@@ -268,7 +272,7 @@ func prepareJob(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	_, err = fmt.Fprintf(c.Root().Writer, "%s\n  \"%s\"\n  the %s fails; look at it: diorthos diagnose --image %s\n",
-		job.Title, job.Said, job.Try, folder)
+		stories[n].Title, stories[n].Said, job.Try, folder)
 	return err
 }
 

@@ -15,6 +15,7 @@ import { CohortPage } from './pages/cohorts/CohortPage'
 import { Cohorts } from './pages/cohorts/Cohorts'
 import { Outbreaks } from './pages/cohorts/Outbreaks'
 import { Codes } from './pages/codes/Codes'
+import { Help } from './pages/help/Help'
 import { Twin } from './pages/machine/Twin'
 import { MachinePage } from './pages/machine/MachinePage'
 import { Machines } from './pages/machines/Machines'
@@ -53,6 +54,7 @@ function App() {
         <Link to="/waves">Waves</Link>
         <Link to="/agents">Agents</Link>
         <Link to="/codes">Codes</Link>
+        <Link to="/help">Help</Link>
         {who.data.role === 'administer' && (
           <>
             <Link to="/people">People</Link>
@@ -80,6 +82,8 @@ function App() {
         <Route path="/agents" element={<Agents />} />
         <Route path="/ask" element={<Ask />} />
         <Route path="/codes" element={<Codes />} />
+        <Route path="/help" element={<Help />} />
+        <Route path="/help/:page" element={<Help />} />
         <Route path="/people" element={<People />} />
         <Route path="/audit" element={<Audit />} />
         <Route path="*" element={<Notice bad>There is no such page.</Notice>} />

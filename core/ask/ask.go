@@ -45,6 +45,7 @@ type Answer struct {
 	Next     []diagnosis.NextCheck `json:"next"` // what to look at, the most telling first
 	ToDo     []ladder.Rung         `json:"toDo"`
 	Given    []Given               `json:"given"` // what was answered
+	Jobs     []knowledge.Job       `json:"jobs"`  // that are walked in docs/jobs, and are like it
 }
 
 // A Given is an answer that was given to a check.
@@ -110,7 +111,18 @@ func About(q Question, k *knowledge.Knowledge) (*Answer, error) {
 	}
 	a.Next = slices.DeleteFunc(next, func(n diagnosis.NextCheck) bool { _, given := q.Answers[n.Check]; return given })
 	a.ToDo = append([]ladder.Rung{}, ladder.Build(a.Why, facts, timeline, k)...)
+	a.Jobs = k.JobsOf(causesOf(a.Why)...)
 	return a, nil
+}
+
+// causesOf are the causes that are likely enough to lead to a walk through a job like this.
+func causesOf(why []diagnosis.Finding) (ids []string) {
+	for _, f := range why {
+		if f.Probability >= 0.1 {
+			ids = append(ids, f.Cause)
+		}
+	}
+	return ids
 }
 
 // original brings words of another language back, line by line, as far as the

@@ -42,6 +42,7 @@ type Knowledge struct {
 	Families   map[string]*Family
 	Limits     Limits
 	Mends      map[boot.Fault]action.ID // what mends a broken link of a chain
+	Jobs       []Job
 	Messages   []*messages.Message
 	Book       *messages.Book // of all messages
 	languages  []reading.Language
@@ -159,6 +160,13 @@ func (k *Knowledge) file(name string, text []byte, families *[]codes.Family) err
 		for _, kind := range doc.Kinds {
 			k.Kinds[kind.ID] = kind
 		}
+		return err
+	case "jobs.yaml":
+		var doc struct {
+			Jobs []Job `yaml:"jobs"`
+		}
+		err := decode(name, text, &doc)
+		k.Jobs = append(k.Jobs, doc.Jobs...)
 		return err
 	case "faults.yaml":
 		var doc struct {
@@ -358,7 +366,7 @@ func (k *Knowledge) link(texts map[string][]byte) error {
 			return err
 		}
 	}
-	return errors.Join(k.Limits.check(), checkKinds(k.Kinds), k.checkMends())
+	return errors.Join(k.Limits.check(), checkKinds(k.Kinds), k.checkMends(), k.checkJobs())
 }
 
 func (k *Knowledge) checkMessage(m *messages.Message) error {

@@ -15,17 +15,44 @@ import (
 	"slices"
 	"time"
 
+	"github.com/goccy/go-yaml"
+
+	shipped "diorthos/knowledge"
 	"diorthos/standin/corbel"
 )
 
-// A Job is what somebody comes with, and what is wrong with the machine.
+// A Job is what is wrong with a machine.
 type Job struct {
 	Number int
-	Title  string
-	Said   string   // what the person at the counter says
 	Mode   string   // of the firmware; uefi where it is empty
 	Breaks []string // faults, in their order
 	Try    string   // what fails: update, upgrade, driver, feature, install or start
+}
+
+// A Story is what somebody comes with.
+type Story struct {
+	Number int    `yaml:"number"`
+	Title  string `yaml:"title"`
+	Said   string `yaml:"said"` // by the person at the counter
+}
+
+// Stories are those of all jobs, by number.
+func Stories() (map[int]Story, error) {
+	raw, err := shipped.Files.ReadFile("jobs.yaml")
+	if err != nil {
+		return nil, err
+	}
+	var doc struct {
+		Jobs []Story `yaml:"jobs"`
+	}
+	if err := yaml.Unmarshal(raw, &doc); err != nil {
+		return nil, fmt.Errorf("jobs.yaml: %w", err)
+	}
+	all := map[int]Story{}
+	for _, s := range doc.Jobs {
+		all[s.Number] = s
+	}
+	return all, nil
 }
 
 // Of finds a job.
@@ -87,93 +114,75 @@ func (j Job) Prepare(ctx context.Context, folder string, now time.Time) error {
 // List has all that are walked on the stand-in system. Job 19 is job 7 on twelve machines: those of the demo.
 var List = []Job{
 	{
-		Number: 1, Title: "The monthly update is refused", Try: "update",
-		Said:   "It says it could not finish the update, and then a number. I have switched it off and on.",
+		Number: 1, Try: "update",
 		Breaks: []string{"start-type-wrong", "cache-package-damaged", "leftover-work-folder", "payload-missing"},
 	},
 	{
-		Number: 2, Title: "The installer is too old for today", Try: "update",
-		Said:   "It worked on the others last year. On this one it finds nothing that it may use.",
+		Number: 2, Try: "update",
 		Breaks: []string{"signature-expired"},
 	},
 	{
-		Number: 3, Title: "A code about the target disk", Try: "install", Mode: "bios",
-		Said:   "It says there is something about the disk, and I cannot go on. There are three of them in the list.",
+		Number: 3, Try: "install", Mode: "bios",
 		Breaks: []string{"external-disk-first"},
 	},
 	{
-		Number: 4, Title: "The upgrade helper gives up before it has measured anything", Try: "start", Mode: "bios",
-		Said:   "It closes at once. I have set the big partition active, as it said on a page, and now nothing starts.",
+		Number: 4, Try: "start", Mode: "bios",
 		Breaks: []string{"active-flag-wrong"},
 	},
 	{
-		Number: 5, Title: "An upgrade stops in an early offline stage, copying optional parts", Try: "update",
-		Said:   "It comes to eleven per cent and goes back.",
+		Number: 5, Try: "update",
 		Breaks: []string{"source-other-build"},
 	},
 	{
-		Number: 6, Title: "A new release will not go on", Try: "upgrade",
-		Said:   "There is not enough room, it says, but I have emptied the bin.",
+		Number: 6, Try: "upgrade",
 		Breaks: []string{"system-volume-full"},
 	},
 	{
-		Number: 7, Title: "An upgrade stops in a late stage", Try: "update",
-		Said:   "At ninety-three per cent it says that it takes the changes back. It wanted a restart before, I did not have the time.",
+		Number: 7, Try: "update",
 		Breaks: []string{"branch-owner-wrong", "restart-owed"},
 	},
 	{
-		Number: 8, Title: "The repair loop", Try: "start",
-		Said:   "It starts into its repair page, again and again.",
+		Number: 8, Try: "start",
 		Breaks: []string{"update-stops-start"},
 	},
 	{
-		Number: 10, Title: "A preview update will not install", Try: "update",
-		Said:   "It is only the preview, but the manager wants it. It stops with a long number.",
+		Number: 10, Try: "update",
 		Breaks: []string{"service-need-stopped", "payload-altered"},
 	},
 	{
-		Number: 11, Title: "An optional feature without payload", Try: "feature",
-		Said:   "I tick the box, it turns for a while and says no. The office has no way out to the network.",
+		Number: 11, Try: "feature",
 		Breaks: []string{"feature-source-forbidden"},
 	},
 	{
-		Number: 12, Title: "Pending work poisons the start", Try: "start",
-		Said:   "It says it works on something, at nought per cent, since this morning.",
+		Number: 12, Try: "start",
 		Breaks: []string{"pending-many-gone"},
 	},
 	{
-		Number: 13, Title: "Two updates fail", Try: "update",
-		Said:   "Two of them fail since the summer, the others went in.",
+		Number: 13, Try: "update",
 		Breaks: []string{"start-type-wrong", "leftover-work-folder"},
 	},
 	{
-		Number: 14, Title: "A build fails on a metered network", Try: "update",
-		Said:   "On board we have the satellite only. It does not even begin.",
+		Number: 14, Try: "update",
 		Breaks: []string{"network-metered"},
 	},
 	{
-		Number: 15, Title: "An older driver is offered than is installed", Try: "driver",
-		Said:   "Every week it wants to put the old screen driver on, and fails.",
+		Number: 15, Try: "driver",
 		Breaks: []string{"driver-older"},
 	},
 	{
-		Number: 16, Title: "The disk's table is of the other style", Try: "install", Mode: "bios",
-		Said:   "The new board starts by UEFI. The installer says the disk is of the wrong style.",
+		Number: 16, Try: "install", Mode: "bios",
 		Breaks: []string{"style-against-firmware"},
 	},
 	{
-		Number: 18, Title: "The upgrade helper ends with a code near the end", Try: "update",
-		Said:   "It said 4010-0008, or something like it, one digit I could not read.",
+		Number: 18, Try: "update",
 		Breaks: []string{"rights-missing", "payload-altered"},
 	},
 	{
-		Number: 20, Title: "A medium made for the other firmware mode", Try: "install",
-		Said:   "The installer complains of the disk. But the disk is new.",
+		Number: 20, Try: "install",
 		Breaks: []string{"medium-other-mode"},
 	},
 	{
-		Number: 21, Title: "The loader is missing", Try: "start",
-		Said:   "It says that it has mended itself, and it does not start all the same.",
+		Number: 21, Try: "start",
 		Breaks: []string{"loader-gone"},
 	},
 }

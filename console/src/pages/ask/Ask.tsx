@@ -1,13 +1,14 @@
 import { useQuery } from '@tanstack/react-query'
 import { RadioGroup } from 'radix-ui'
 import { useState, type FormEvent, type ReactNode } from 'react'
-import { useSearchParams } from 'react-router'
+import { Link, useSearchParams } from 'react-router'
 
 import { api, ask, type Answer } from '../../api/client'
 import { Notice } from '../../parts/Notice'
 import { Section } from '../../parts/Section'
 import { percent } from '../../parts/text'
 import { Why } from '../case/Why'
+import { walkOf } from '../help/pages'
 import { OpenCall } from './OpenCall'
 
 type When = '' | 'start' | 'attempt'
@@ -168,6 +169,20 @@ function Answered({ a, choose, forget, open }: { a: Answer; choose: (check: stri
               </li>
             ))}
           </ol>
+        </Section>
+      )}
+      {a.jobs.length > 0 && (
+        <Section title="Jobs like this, walked to the proof">
+          <ul>
+            {a.jobs.slice(0, 3).map((j) => (
+              <li key={j.number}>
+                <Link to={walkOf(j.number)} className="underline underline-offset-2">
+                  {j.title}
+                </Link>{' '}
+                <span className="text-small text-soft">“{j.said}”</span>
+              </li>
+            ))}
+          </ul>
         </Section>
       )}
       {open}
