@@ -37,8 +37,8 @@ func asked(err error) error {
 	return fmt.Errorf("%w: %w", climb.ErrBlocked, err)
 }
 
-// busy notes, durably, that the agent is about to change the machine: only what it began itself is taken back by it when
-// that was cut off.
+// busy notes, durably, that the agent is about to change the machine: only what it began itself is taken back by it
+// when that was cut off.
 func (a *Agent) busy() error {
 	a.keep.Busy = true
 	return a.save()
@@ -87,8 +87,8 @@ func (a *Agent) carryOut(ctx context.Context, sent *client.AgentOrder) error {
 }
 
 // settle takes back what the agent was doing when it, or the machine, was stopped in the middle: what is to be done is
-// then done anew from its beginning. What a person began is that person's to go on with. Where it cannot be taken back the
-// machine is left as it is: it is still looked at, and whatever would change it is refused.
+// then done anew from its beginning. What a person began is that person's to go on with. Where it cannot be taken back
+// the machine is left as it is: it is still looked at, and whatever would change it is refused.
 func (a *Agent) settle(ctx context.Context) {
 	if a.settled || !a.keep.Busy {
 		a.settled = true

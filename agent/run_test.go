@@ -176,7 +176,8 @@ func TestWhatWasTriedIsNoticedAndHandedInOnce(t *testing.T) {
 			t.Errorf("work that was cut off, its own %v: taken back %v, want %s", own, undone, want)
 		}
 	}
-	if left, _ := filepath.Glob(filepath.Join(folder, "outbox*")); len(left) != 1 || !strings.Contains(left[0], "refused") {
+	if left, _ := filepath.Glob(filepath.Join(folder, "outbox*")); len(left) != 1 ||
+		!strings.Contains(left[0], "refused") {
 		t.Errorf("left in the outbox: %v", left)
 	}
 }

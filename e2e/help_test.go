@@ -19,12 +19,14 @@ func readWalk(address string) (string, error) {
 	return string(raw), err
 }
 
-// From words on a screen the console leads to a walk through a job like it, and the help lists them all; every walk that
-// the table names is there.
+// From words on a screen the console leads to a walk through a job like it, and the help lists them all; every walk
+// that the table names is there.
 func TestTheConsoleLeadsToTheWalks(t *testing.T) {
 	s := newStage(t, bag.DefaultLimits)
 	p := openPage(t)
-	words := url.QueryEscape("E: Release file for it is expired (invalid since 3d). Updates for this repository will not be applied.")
+	words := url.QueryEscape(
+		"E: Release file for it is expired (invalid since 3d). Updates for this repository will not be applied.",
+	)
 	p.do(chromedp.Navigate(s.url), chromedp.WaitVisible("#token"), chromedp.SendKeys("#token", s.token+"\r"))
 	p.waitText("Cases")
 	p.show(s.url + "/ask?text=" + words)

@@ -58,8 +58,10 @@ func (w *walker) closes(dir, page, on string) {
 	if w.t.Failed() {
 		status = "not to its end"
 	}
-	w.tells(fmt.Sprintf("Commands until the cause: %d; until it works: %d. Questions answered: %d. Undos tried on the way: %d.",
-		w.cause, w.commands, w.asked, w.undone))
+	w.tells(
+		fmt.Sprintf("Commands until the cause: %d; until it works: %d. Questions answered: %d. Undos tried on the way: %d.",
+			w.cause, w.commands, w.asked, w.undone),
+	)
 	jobRows[fmt.Sprintf("%02d %s", w.number, on)] = fmt.Sprintf("| [%d](%s) | %s | %s | %d | %d | %d | %.0f s | %s |",
 		w.number, page, on, w.title, w.cause, w.commands, w.asked, time.Since(w.began).Seconds(), status)
 	if dir != "" {
@@ -175,8 +177,8 @@ func (w *walker) mends(answers string, more ...string) {
 // oneUndo is how a command says that what it did is taken back.
 var oneUndo = regexp.MustCompile(`diorthos undo\s+(\S+\.journal)`)
 
-// takesBack tries the undo that a command has named, looks whether the machine stands as it did before, if that is known,
-// and puts the machine back as the command had left it. What was given back meanwhile has changed it once more.
+// takesBack tries the undo that a command has named, looks whether the machine stands as it did before, if that is
+// known, and puts the machine back as the command had left it. What was given back meanwhile has changed it once more.
 func (w *walker) takesBack(said, before string) {
 	w.t.Helper()
 	m := oneUndo.FindStringSubmatch(said)
@@ -191,7 +193,9 @@ func (w *walker) takesBack(said, before string) {
 	}
 	w.undone++
 	witness(w.t, "sh", "-ec", `cd "$0"
-		for f in * .[!.]*; do if [ "$f" = "$2" ] && [ -d "$f" ]; then find "$f" -mindepth 1 -delete; else rm -rf "$f"; fi; done
+		for f in * .[!.]*; do
+			if [ "$f" = "$2" ] && [ -d "$f" ]; then find "$f" -mindepth 1 -delete; else rm -rf "$f"; fi
+		done
 		cp -a --sparse=always "$1/." .`, parent, kept, filepath.Base(w.folder))
 }
 
@@ -264,11 +268,11 @@ const aboutJobs = `# Jobs that technicians came with
 
 Each page is a walk from the first word to the proof, by the commands that a person has, and but for job 19 without a
 service; the pages are written by the run itself ("make prove-jobs"). A walk ends when the very thing that failed
-succeeds and the users' files are the same by digest. After each climb the undo that it names is tried, and held against every
-byte of the machine as it stood before; then the walk goes on from where the climb had left it.
+succeeds and the users' files are the same by digest. After each climb the undo that it names is tried, and held against
+every byte of the machine as it stood before; then the walk goes on from where the climb had left it.
 
-"make demo" has a machine waiting for each job that is walked on Corbel, in jobs/NUMBER of its folder: go there, and type what
-the page says. Those on Debian are made by standin/debian/job.sh.
+"make demo" has a machine waiting for each job that is walked on Corbel, in jobs/NUMBER of its folder: go there, and
+type what the page says. Those on Debian are made by standin/debian/job.sh.
 
 Corbel is the stand-in; Debian is a real system, in a folder with the real dpkg and apt, or on a disk that is started in
 an emulator in the end. Job 14 could be walked on both and is walked on Corbel alone: nothing here is a metered network.
@@ -301,8 +305,16 @@ func TestJobs(t *testing.T) {
 			w.must(0, "standin", "job", fmt.Sprint(j.Number), w.folder)
 			data := w.data()
 			w.began = time.Now()
-			fmt.Fprintf(&w.page, "# %d. %s\n\n> %s\n\nThe machine waits in jobs/%02d of the demo's folder; this makes it anew:\n"+
-				"\n```\n$ diorthos standin job %d kiosk\n```\n", j.Number, w.title, w.said, j.Number, j.Number)
+			fmt.Fprintf(
+				&w.page,
+				"# %d. %s\n\n> %s\n\nThe machine waits in jobs/%02d of the demo's folder; this makes it anew:\n"+
+					"\n```\n$ diorthos standin job %d kiosk\n```\n",
+				j.Number,
+				w.title,
+				w.said,
+				j.Number,
+				j.Number,
+			)
 			w.steps(w)
 			if now := w.data(); now != data {
 				t.Error("users' files are not what they were")

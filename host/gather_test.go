@@ -364,8 +364,8 @@ func TestTheDisksBelowTheRootAreFound(t *testing.T) {
 	}
 }
 
-// What a person asks to be left out is not taken, and is named; with a mask nothing that was taken tells of people, what
-// was compressed neither, and all the rest is as it was.
+// What a person asks to be left out is not taken, and is named; with a mask nothing that was taken tells of people,
+// what was compressed neither, and all the rest is as it was.
 func TestEvidenceIsMaskedAndLeftOut(t *testing.T) {
 	root := t.TempDir()
 	lay(t, root, map[string]string{

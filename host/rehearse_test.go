@@ -101,8 +101,8 @@ func TestMenusAreToldToUseTheSerialConsole(t *testing.T) {
 	}
 }
 
-// Firmware without boot entries finds nothing on a disk that only an entry leads to: on the copy the loader is put where
-// it looks, with what lies beside it; where something lies there already, nothing is.
+// Firmware without boot entries finds nothing on a disk that only an entry leads to: on the copy the loader is put
+// where it looks, with what lies beside it; where something lies there already, nothing is.
 func TestALoaderIsPutWhereFirmwareWithoutEntriesLooks(t *testing.T) {
 	for name, c := range map[string]struct {
 		files []string

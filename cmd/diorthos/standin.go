@@ -58,7 +58,9 @@ func standinCommand() *cli.Command {
 					"   diorthos standin break /tmp/kiosk payload-missing",
 				Flags: []cli.Flag{seed(), commands.JSONFlag()}, Action: breakMachine},
 			{
-				Name: "job", Usage: "make the machine that waits for one of the jobs that docs/jobs walks", ArgsUsage: "NUMBER FOLDER",
+				Name:      "job",
+				Usage:     "make the machine that waits for one of the jobs that docs/jobs walks",
+				ArgsUsage: "NUMBER FOLDER",
 				Description: "Builds it, breaks it, and makes the attempt that fails. The vendor's medium of its build is put\n" +
 					"beside the folder. Without NUMBER the jobs are listed.\n\n" +
 					"Example:\n" +
@@ -250,7 +252,10 @@ func prepareJob(ctx context.Context, c *cli.Command) error {
 		for _, j := range jobs.List {
 			_, _ = fmt.Fprintf(c.Root().Writer, "%2d  %s\n", j.Number, stories[j.Number].Title)
 		}
-		_, err := fmt.Fprintln(c.Root().Writer, "\ndocs/jobs walks each; job 19 is walked on the demo's kiosks, 9 and 17 on Debian machines.")
+		_, err := fmt.Fprintln(
+			c.Root().Writer,
+			"\ndocs/jobs walks each; job 19 is walked on the demo's kiosks, 9 and 17 on Debian machines.",
+		)
 		return err
 	}
 	number, folder, err := two(c, "NUMBER FOLDER")

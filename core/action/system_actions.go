@@ -606,14 +606,16 @@ var policyParameters = []Parameter{
 
 // policy sets a value of the policy, and proves that it is there.
 func policy() Action {
-	return onFiles(taking(proving(systemAction(setPolicy, nil), func(_ context.Context, after *Context, s system.Policy) []Check {
-		have, err := s.Policy()
-		name, value := after.params["name"], after.params["value"]
-		return []Check{{
-			What: "the policy " + name + " is as wanted", OK: err == nil && have[name] == value,
-			Saw: ofPolicy(have[name]),
-		}}
-	}), policyParameters...))
+	return onFiles(
+		taking(proving(systemAction(setPolicy, nil), func(_ context.Context, after *Context, s system.Policy) []Check {
+			have, err := s.Policy()
+			name, value := after.params["name"], after.params["value"]
+			return []Check{{
+				What: "the policy " + name + " is as wanted", OK: err == nil && have[name] == value,
+				Saw: ofPolicy(have[name]),
+			}}
+		}), policyParameters...),
+	)
 }
 
 // proving gives an action a proof that needs to know what was wanted.

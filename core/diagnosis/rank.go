@@ -140,7 +140,8 @@ func Tried(explains string, facts *bag.Facts, timeline *reading.Timeline) map[st
 		if m.Outcome != provenOutcome && m.Outcome != notHelpedOutcome {
 			continue // nothing was changed by it
 		}
-		again := latest != nil && wants(latest) == explains && !latest.Began.IsZero() && !inSeconds(m.At).After(latest.Began) &&
+		again := latest != nil && wants(latest) == explains && !latest.Began.IsZero() &&
+			!inSeconds(m.At).After(latest.Began) &&
 			!helpedOnce(m.At, latest, timeline)
 		if explains == knowledge.ExplainsStart && facts.State != nil {
 			again = again || facts.State.Chain.Broken() != nil && !m.At.Truncate(time.Second).After(facts.Gathered)

@@ -113,7 +113,7 @@ func Build(
 				start: f.Explains == knowledge.ExplainsStart, score: chance / cost(r), after: r.After,
 				tried: didTheSame(r, tried, k),
 			}
-			if _, ok := tried[id]; ok && c.rung.By == knowledge.ByDiorthos && len(r.Steps) > 0 {
+			if _, ok := tried[id]; ok && r.By == knowledge.ByDiorthos && len(r.Steps) > 0 {
 				c.rung, c.tried = c.rung.byHand(), false // what Diorthos can do of it is done: the rest takes a person
 				c.rung.Pass = true
 			}

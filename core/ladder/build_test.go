@@ -19,7 +19,10 @@ import (
 func remedies(list ...*knowledge.Remedy) *knowledge.Knowledge {
 	k := &knowledge.Knowledge{Remedies: map[string]*knowledge.Remedy{}}
 	for _, r := range list {
-		r.Title, r.By = "Do "+r.ID, knowledge.ByHands
+		r.Title = "Do " + r.ID
+		if r.By == "" {
+			r.By = knowledge.ByHands
+		}
 		k.Remedies[r.ID] = r
 	}
 	return k
@@ -179,6 +182,91 @@ func TestWhatIsLeftStandsLast(t *testing.T) {
 		nil, &bag.Facts{Installed: &bag.Installed{Family: "tarn"}}, &reading.Timeline{}, k,
 	); len(rungs) != 0 {
 		t.Errorf("a machine that nothing is wrong with: %v", order(rungs))
+	}
+}
+
+// What was carried out, and after it the same failed again, is not proposed first again: it is by hand where a person has
+// steps for it, and last where not; what does the very same under another name is last too. Where an attempt went well in
+// between it did help, and may help again.
+func TestWhatDidNotHelpIsNotProposedFirstAgain(t *testing.T) {
+	steps := []knowledge.Step{{Do: "Read the record.", Shows: "What it names."}}
+	k := remedies(
+		&knowledge.Remedy{
+			ID: "finish", Invasive: knowledge.Undoable, Minutes: 1, Helps: 0.9, By: knowledge.ByDiorthos,
+			Action: "packages.finish", Steps: steps,
+		},
+		&knowledge.Remedy{
+			ID: "complete", Invasive: knowledge.Undoable, Minutes: 2, Helps: 0.9, By: knowledge.ByDiorthos,
+			Action: "packages.finish",
+		},
+		&knowledge.Remedy{
+			ID: "lists", Invasive: knowledge.Disrupts, Minutes: 50, Helps: 0.1, By: knowledge.ByDiorthos,
+			Action: "packages.lists-anew",
+		},
+	)
+	at := func(hour int) time.Time { return time.Date(2026, 11, 2, hour, 0, 0, 0, time.UTC) }
+	attempt := func(hour int, outcome reading.Outcome, kind reading.AttemptKind) *reading.Attempt {
+		return &reading.Attempt{Kind: kind, Began: at(hour), Ended: at(hour), Outcome: outcome}
+	}
+	findings := []diagnosis.Finding{{
+		Cause: "a", Title: "A", Explains: knowledge.ExplainsAttempt, Probability: 0.97,
+		Remedies: []string{"finish", "complete", "lists"},
+	}}
+	facts := &bag.Facts{
+		Disks: []bag.Disk{
+			{ID: "disk0", Source: "disk.img", Partitions: []bag.Partition{{Number: 2, System: &bag.System{}}}},
+		},
+		Mended: []bag.Mended{{At: at(9).Add(300 * time.Millisecond), Remedy: "finish", Outcome: "proven"}},
+	}
+	first := attempt(8, reading.Failed, reading.Install)
+	for name, c := range map[string]struct {
+		attempts []*reading.Attempt
+		want     []string
+		byHand   bool
+	}{
+		"not tried again":     {[]*reading.Attempt{first}, []string{"finish", "complete", "lists"}, false},
+		"tried again in vain": {[]*reading.Attempt{first, attempt(10, reading.Failed, reading.Install)}, []string{"finish", "lists", "complete"}, true},
+		"tried again within the second": {
+			[]*reading.Attempt{first, attempt(9, reading.Failed, reading.Install)}, []string{"finish", "lists", "complete"}, true,
+		},
+		"only Diorthos tried": {
+			[]*reading.Attempt{first, attempt(10, reading.Failed, reading.Repair)}, []string{"finish", "complete", "lists"}, false,
+		},
+		"it went well in between": {
+			[]*reading.Attempt{
+				first, attempt(10, reading.Succeeded, reading.Install), attempt(12, reading.Failed, reading.Install),
+			}, []string{"finish", "complete", "lists"}, false,
+		},
+	} {
+		rungs := ladder.Build(findings, facts, &reading.Timeline{Attempts: c.attempts}, k)
+		if got := order(rungs); !slices.Equal(got, c.want) {
+			t.Errorf("%s: %v, want %v", name, got, c.want)
+			continue
+		}
+		if hand := rungs[0].By == knowledge.ByHands && rungs[0].Action == "" && rungs[0].Pass; hand != c.byHand {
+			t.Errorf("%s: the first is by hand: %t (%+v)", name, hand, rungs[0])
+		}
+	}
+}
+
+// A remedy that is for certain words is proposed where they stand in the evidence, and nowhere else.
+func TestARemedyAsksForWords(t *testing.T) {
+	k, err := knowledge.Load(shipped.Files)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for text, want := range map[string]bool{
+		"E: Failed to fetch http://packages.skerrow.example/x/skerrow-maps_1.0_all.deb  Temporary failure resolving": true,
+		"E: Failed to fetch http://packages.skerrow.example/x/InRelease  Temporary failure resolving":                false,
+	} {
+		rungs := ladder.Build([]diagnosis.Finding{{
+			Cause: "name-not-resolved", Title: "A", Explains: knowledge.ExplainsAttempt, Probability: 0.97,
+			Remedies: k.Causes["name-not-resolved"].Remedies,
+			For:      []diagnosis.Evidence{{Text: text, Place: &reading.Place{File: "screen.txt", Line: 1}}},
+		}}, &bag.Facts{}, &reading.Timeline{}, k)
+		if got := slices.Contains(order(rungs), "supply-the-packages"); got != want {
+			t.Errorf("%s: %v", text, order(rungs))
+		}
 	}
 }
 

@@ -304,8 +304,8 @@ func (a *Attempt) choose(events []Event, i int, why string) {
 // the lines right above it, from the same program.
 func precedingWarnings(events []Event, i int) int {
 	program := programName(events[i])
-	for i > 0 && rightAbove(events, i) && events[i-1].Level == Warning && (program != "" || !events[i-1].mild) && !events[i-1].Harmless &&
-		!events[i-1].SeenInSuccess && programName(events[i-1]) == program {
+	for i > 0 && rightAbove(events, i) && events[i-1].Level == Warning && (program != "" || !events[i-1].mild) &&
+		!events[i-1].Harmless && !events[i-1].SeenInSuccess && programName(events[i-1]) == program {
 		i--
 	}
 	return i

@@ -403,3 +403,58 @@ func TestUnparsedLinesAreCountedAndListed(t *testing.T) {
 		t.Errorf("%d unparsed of %d lines", f.Unparsed, f.Lines)
 	}
 }
+
+// What a screen showed is read by what it says, whatever its file is called; what is passed on in a letter too.
+func TestTheNameOfAScreenSaysLittle(t *testing.T) {
+	const failed = "Reading package lists...\nE: dpkg was interrupted, you must manually run 'dpkg --configure -a'\n"
+	for name, said := range map[string]string{
+		"console.txt": failed, "screen.txt": failed, "photo.txt": failed,
+		"logs/seen/screen.txt": "Hi,\n\nlook at this please.\n\n> Reading package lists...\n> E: dpkg was interrupted, you must " +
+			"manually run 'dpkg --configure -a'\n",
+	} {
+		timeline := read(t, text(name, said))
+		latest := timeline.Latest()
+		if latest == nil || latest.Decisive == nil || latest.Kind == reading.Start ||
+			!strings.Contains(latest.Decisive.Text, "dpkg was interrupted") {
+			t.Errorf("%s: %+v", name, latest)
+		}
+	}
+	start := read(
+		t,
+		text("screen.txt", "STOPPED at pending: operation 98: component corbel-ticket-print is not in the store\n"),
+	)
+	if latest := start.Latest(); latest == nil || latest.Kind != reading.Start {
+		t.Errorf("what a machine showed that did not start: %+v", latest)
+	}
+}
+
+// A line that is set in goes on from the one above it; who names a place in a text says more than who passes that on.
+// What Diorthos itself did in vain is a repair, and not what failed.
+func TestTheDecisiveLineIsWhereItBegins(t *testing.T) {
+	for name, c := range map[string]struct{ said, want string }{
+		"set in":     {"mount: /srv/beacon: special device /srv/beacon.img does not exist.\n       more after failed mount call.\n", "special device"},
+		"a place":    {"\"-\":0: bad minute\nerrors in crontab file, can't install.\n", "bad minute"},
+		"no place":   {"it is 12:04:33: time to go\nbeacon: error: no lamp\n", "no lamp"},
+		"set in all": {"  one\n  beacon: error: no lamp\n", "no lamp"},
+	} {
+		log := "Log started: 2026-12-01  08:00:00\nSetting up skerrow-beacon (2.4) ...\n" + c.said +
+			"dpkg: error processing package skerrow-beacon (--configure):\n installed skerrow-beacon package " +
+			"post-installation script subprocess returned error exit status 1\nLog ended: 2026-12-01  08:00:01\n"
+		latest := read(t, text("term.log", log)).Latest()
+		if latest == nil || latest.Decisive == nil || !strings.Contains(latest.Decisive.Text, c.want) {
+			t.Errorf("%s: %+v", name, latest)
+		}
+	}
+	block := func(time, command string) string {
+		return "Start-Date: 2026-12-01  " + time + "\nCommandline: " + command +
+			"\nError: Sub-process /usr/bin/dpkg returned an error code (1)\nEnd-Date: 2026-12-01  " + time + "\n\n"
+	}
+	timeline := read(t, text("history.log", block("08:00:00", "apt-get -y install skerrow-beacon")+
+		block("08:10:00", "apt-get -y -o Diorthos::Mends=true -f install")))
+	if n := len(timeline.Attempts); n != 2 || timeline.Attempts[1].Kind != reading.Repair {
+		t.Fatalf("%d attempts", n)
+	}
+	if latest := timeline.Latest(); latest.Command != "apt-get -y install skerrow-beacon" {
+		t.Errorf("what failed is taken to be %q", latest.Command)
+	}
+}

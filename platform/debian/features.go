@@ -39,8 +39,8 @@ type wantedPackage struct {
 	sums map[string]bool // SHA256 of it, by the machine's lists
 }
 
-// PutFeature puts the package files that the failed attempt could not fetch where apt looks for them first. Each has to be
-// the very version that the machine's own lists name, and to have the sum that they tell.
+// PutFeature puts the package files that the failed attempt could not fetch where apt looks for them first. Each has to
+// be the very version that the machine's own lists name, and to have the sum that they tell.
 func (n *inner) PutFeature(ctx context.Context, sources []store.Source, o system.ToolOptions) ([]string, error) {
 	return n.working(ctx, o, func(w *worker, ctx context.Context) error {
 		list, err := w.toFetch(ctx)
@@ -156,8 +156,11 @@ func (w *worker) put(p wantedPackage, sources []store.Source) error {
 		if err = errors.Join(err, f.Close()); err != nil {
 			return fmt.Errorf("%s: %w", f.name, err)
 		}
-		w.did = append(w.did, fmt.Sprintf("%s is put where apt looks first, from %s: its sum is that of the machine's own lists",
-			p.file, s.Title()))
+		w.did = append(
+			w.did,
+			fmt.Sprintf("%s is put where apt looks first, from %s: its sum is that of the machine's own lists",
+				p.file, s.Title()),
+		)
 		return nil
 	}
 	return missing

@@ -45,7 +45,15 @@ func (n *inner) working(
 	ctx context.Context, o system.ToolOptions, f func(*worker, context.Context) error,
 ) (did []string, err error) {
 	err = n.within(ctx, func(in system.Inside) error {
-		w := &worker{n: n, in: in, network: o.Network, sources: o.Sources, say: o.Say, said: o.Said, held: map[string]string{}}
+		w := &worker{
+			n:       n,
+			in:      in,
+			network: o.Network,
+			sources: o.Sources,
+			say:     o.Say,
+			said:    o.Said,
+			held:    map[string]string{},
+		}
 		if w.say == nil {
 			w.say = func(string) {}
 		}

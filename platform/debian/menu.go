@@ -177,7 +177,10 @@ func codeLinks(g system.Ground, add func(boot.Link) bool) (*grub.Image, bool) {
 	if other := elsewhere(g, p); other != 0 {
 		return nil, add(boot.Link{
 			Kind: boot.LinkActive, What: fmt.Sprintf("partition %d", p.Number), Fault: boot.ActiveFlag,
-			Saw: fmt.Sprintf("it is active, and its boot sector holds zeros alone; that of partition %d holds GRUB's code", other),
+			Saw: fmt.Sprintf(
+				"it is active, and its boot sector holds zeros alone; that of partition %d holds GRUB's code",
+				other,
+			),
 		})
 	}
 	add(boot.Link{Kind: boot.LinkActive, What: fmt.Sprintf("partition %d", p.Number), Saw: "it alone is active"})

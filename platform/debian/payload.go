@@ -236,8 +236,8 @@ func lstat(root fs.FS, name string) (fs.FileInfo, error) {
 }
 
 // lookAtPayloads looks at whether the programs and libraries of packages are there, and not empty. Their content is
-// read only of packages that are not at rest, which may be why: of all it is for a verification; what the last run of apt
-// named counts whatever it is.
+// read only of packages that are not at rest, which may be why: of all it is for a verification; what the last run of
+// apt named counts whatever it is.
 func lookAtPayloads(root fs.FS, files []payload) (list []flaw) {
 	folders := map[string]map[string]fs.DirEntry{}
 	unknown := map[string]bool{} // folders on volumes that are not read

@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"maps"
 	"os"
+	"path"
 	"regexp"
 	"slices"
 	"strings"
@@ -64,6 +65,9 @@ func (n *inner) SetPolicy(ctx context.Context, name, value string) (was string, 
 	return was, n.within(ctx, func(in system.Inside) error {
 		if b.Len() == 0 {
 			return in.Files().Remove(policyFile)
+		}
+		if err := in.Files().MkdirAll(path.Dir(policyFile), 0o755); err != nil {
+			return err
 		}
 		return replace(in.Files(), policyFile, []byte(b.String()), os.FileMode(0o644))
 	})

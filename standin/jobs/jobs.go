@@ -1,5 +1,5 @@
-// Package jobs has a broken machine of the stand-in system for each of the jobs that technicians come with, which docs/jobs
-// walks: for learning, and for the tests that walk them.
+// Package jobs has a broken machine of the stand-in system for each of the jobs that technicians come with, which
+// docs/jobs walks: for learning, and for the tests that walk them.
 //
 //	job, ok := jobs.Of(7)
 //	machine, err := job.Prepare(ctx, "kiosk", time.Now())
@@ -67,8 +67,8 @@ func Of(number int) (Job, bool) {
 // Site is where the machines stand.
 const Site = "Lerrick terminal"
 
-// Prepare builds the machine in a folder, breaks it, and makes the attempt that fails. The vendor's medium of its build is
-// put beside the folder, as "medium.pack".
+// Prepare builds the machine in a folder, breaks it, and makes the attempt that fails. The vendor's medium of its build
+// is put beside the folder, as "medium.pack".
 func (j Job) Prepare(ctx context.Context, folder string, now time.Time) error {
 	v, err := corbel.NewVendor(now)
 	if err != nil {
@@ -81,7 +81,9 @@ func (j Job) Prepare(ctx context.Context, folder string, now time.Time) error {
 		mode = "uefi"
 	}
 	o := corbel.Options{
-		Seed: uint64(700 + j.Number), Mode: mode, Name: filepath.Base(folder), Site: Site, Now: now.UTC(), Vendor: v, //nolint:gosec // small
+		Seed: uint64(
+			700 + j.Number,
+		), Mode: mode, Name: filepath.Base(folder), Site: Site, Now: now.UTC(), Vendor: v, //nolint:gosec // small
 		Link: corbel.Link{Base: served.URL, Client: http.DefaultClient},
 	}
 	if err := os.MkdirAll(filepath.Dir(folder), 0o755); err != nil {
