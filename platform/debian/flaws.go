@@ -37,7 +37,7 @@ var looks = []look{
 	lookAtFileLists, lookAtPackageFolders, lookAtScripts, lookAtOverrides, lookAtDiversions, lookAtTriggers,
 	lookAtAlternatives, lookAtDebconf,
 	lookAtDownloads, lookAtLists, lookAtSources, lookAtPreload, lookAtPrograms,
-	lookAtConffiles, lookAtSignIn, lookAtShells,
+	lookAtConffiles, lookAtMountTable, lookAtSignIn, lookAtShells,
 }
 
 // flaws lists what is not as it has to be.

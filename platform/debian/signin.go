@@ -154,7 +154,8 @@ func moduleThere(root fs.FS, module string) bool {
 const ofConffile = "this configuration file of the package "
 
 // lookAtConffiles looks for files that are for people to change and are empty or hold zeros, though their packages
-// brought them with content: as after a power cut. What a person wrote is never a flaw.
+// brought them with content, as after a power cut, and for what stands in their place and is no file. What a person wrote,
+// and that one is not there, is never a flaw.
 func lookAtConffiles(n *inner, root fs.FS) (list []flaw) {
 	f, err := root.Open(statusFile)
 	if err != nil {
@@ -173,17 +174,13 @@ func lookAtConffiles(n *inner, root fs.FS) (list []flaw) {
 					continue // none, obsolete, or brought empty
 				}
 				name := strings.TrimPrefix(words[0], "/")
-				info, err := fs.Stat(root, name)
-				if err != nil || !info.Mode().IsRegular() || info.Size() > maxText {
-					continue // a person may take it away
-				}
-				raw, err := readWhole(root, name)
-				if err != nil || damaged(raw) == "" || len(raw) == 0 && mayBeEmptied(name) {
+				why := spoilt(root, name)
+				if why == "" {
 					continue
 				}
 				of := bag.Package{Name: p["package"], Version: p["version"], Architecture: p["architecture"]}
 				found := flaw{StateFault: bag.StateFault{
-					File: name, Text: fmt.Sprintf("%s%s is not as anybody would leave it: %s", ofConffile, of.Name, damaged(raw)),
+					File: name, Text: fmt.Sprintf("%s%s is not as anybody would leave it: %s", ofConffile, of.Name, why),
 				}}
 				if text := conffileOf(root, of, name, words[1]); text != nil {
 					found.mend = n.rewrites(name, text, "from the package file in the cache")
@@ -192,6 +189,47 @@ func lookAtConffiles(n *inner, root fs.FS) (list []flaw) {
 			}
 			return nil
 		})
+	return list
+}
+
+// spoilt says how a file that a package brought is not as anybody would leave it; empty where it may be meant so.
+func spoilt(root fs.FS, name string) string {
+	info, err := fs.Stat(root, name)
+	if err != nil {
+		to, err := fs.ReadLink(root, name)
+		if err != nil || to == "/dev/null" {
+			return "" // a person may take it away, or switch it off
+		}
+		return "it is a link that leads nowhere, to " + to
+	}
+	switch {
+	case info.IsDir():
+		return "it is a folder"
+	case !info.Mode().IsRegular() || info.Size() > maxText:
+		return ""
+	}
+	raw, err := readWhole(root, name)
+	if err != nil || len(raw) == 0 && mayBeEmptied(name) {
+		return ""
+	}
+	return damaged(raw)
+}
+
+// lookAtMountTable looks for lines of the table of mounts that are no entries (fstab(5)): what they were for is not mounted.
+func lookAtMountTable(_ *inner, root fs.FS) (list []flaw) {
+	number := 0
+	for line := range strings.Lines(readText(root, fstab)) {
+		number++
+		words := strings.Fields(line)
+		if len(words) == 0 || strings.HasPrefix(words[0], "#") || len(words) >= 3 {
+			continue
+		}
+		list = append(list, flaw{StateFault: bag.StateFault{File: fstab, Text: fmt.Sprintf(
+			"line %d is no entry, it has fewer than three words: %.60q; what it was for is not mounted",
+			number,
+			strings.TrimSpace(line),
+		)}})
+	}
 	return list
 }
 

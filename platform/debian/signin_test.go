@@ -49,26 +49,40 @@ func TestWhatKeepsPeopleFromSigningInIsTold(t *testing.T) {
 		says   string
 		tool   bool // it can be made anew
 	}{
-		"sound":                {gone(), "", "", false},
-		"the service is gone":  {gone("etc/pam.d/login"), "", "", false}, // other stands in
-		"both are gone":        {gone("etc/pam.d/login", "etc/pam.d/other"), "etc/pam.d/other", "not there", false},
-		"the list is empty":    {put(auth, ""), auth, "empty", true},
-		"all is a remark":      {put(account, "# none\n"), account, "names no module", true},
-		"the list is zeros":    {put(auth, "\x00\x00\x00"), auth, "zeros", true},
-		"the list is gone":     {gone(account), account, "includes it", true},
-		"never set up":         {gone(account, "var/lib/pam/seen"), "", "", false},
-		"a module is gone":     {gone("usr/lib/x86_64-linux-gnu/security/pam_unix.so"), auth, "pam_unix.so, which", true},
-		"the shell is gone":    {gone("usr/bin/bash"), "etc/passwd", "root cannot sign in", false},
-		"nobody may run it":    {put("usr/bin/bash", "x"), "etc/passwd", "may not be run", false},
-		"a file is zeros":      {put("etc/login.defs", "\x00\x00"), "etc/login.defs", "full of zeros", false},
-		"a file is empty":      {put("etc/login.defs", ""), "etc/login.defs", "it is empty", false},
+		"sound":               {gone(), "", "", false},
+		"the service is gone": {gone("etc/pam.d/login"), "", "", false}, // other stands in
+		"both are gone":       {gone("etc/pam.d/login", "etc/pam.d/other"), "etc/pam.d/other", "not there", false},
+		"the list is empty":   {put(auth, ""), auth, "empty", true},
+		"all is a remark":     {put(account, "# none\n"), account, "names no module", true},
+		"the list is zeros":   {put(auth, "\x00\x00\x00"), auth, "zeros", true},
+		"the list is gone":    {gone(account), account, "includes it", true},
+		"never set up":        {gone(account, "var/lib/pam/seen"), "", "", false},
+		"a module is gone":    {gone("usr/lib/x86_64-linux-gnu/security/pam_unix.so"), auth, "pam_unix.so, which", true},
+		"the shell is gone":   {gone("usr/bin/bash"), "etc/passwd", "root cannot sign in", false},
+		"nobody may run it":   {put("usr/bin/bash", "x"), "etc/passwd", "may not be run", false},
+		"a file is zeros":     {put("etc/login.defs", "\x00\x00"), "etc/login.defs", "full of zeros", false},
+		"a file is empty":     {put("etc/login.defs", ""), "etc/login.defs", "it is empty", false},
+		"a folder is in its place": {func(m fstest.MapFS) {
+			delete(m, "etc/login.defs")
+			m["etc/login.defs/x"] = file("")
+		}, "etc/login.defs", "it is a folder", false},
+		"a link to nowhere": {func(m fstest.MapFS) {
+			m["etc/login.defs"] = &fstest.MapFile{Data: []byte("nowhere/login.defs"), Mode: fs.ModeSymlink | 0o777}
+		}, "etc/login.defs", "leads nowhere", false},
+		"switched off": {func(m fstest.MapFS) {
+			m["etc/login.defs"] = &fstest.MapFile{Data: []byte("/dev/null"), Mode: fs.ModeSymlink | 0o777}
+		}, "", "", false},
+		"mounts": {put("etc/fstab", "# <file system>\n\nUUID=1 / ext4\nUUID=2 /home ext4 defaults 0 2\n"), "", "", false},
+		"mounts cut off": {
+			put("etc/fstab", "UUID=1 / ext4 defaults 0 1\nUUID=9c2 /ho"), "etc/fstab", "line 2 is no entry", false,
+		},
 		"no sign-in at screen": {gone("usr/bin/login", auth, "usr/bin/bash"), "", "", false},
 	} {
 		root := maps.Clone(sound)
 		c.change(root)
 		n := &inner{fsys: root}
 		var found []flaw
-		for _, look := range []func(*inner, fs.FS) []flaw{lookAtSignIn, lookAtConffiles, lookAtShells} {
+		for _, look := range []func(*inner, fs.FS) []flaw{lookAtSignIn, lookAtConffiles, lookAtShells, lookAtMountTable} {
 			found = append(found, look(n, root)...)
 		}
 		if c.file == "" {
