@@ -3,13 +3,7 @@
 # usage: eighth.sh --list | eighth.sh NAME [DIR]
 . "$(dirname "$0")/lib.sh"
 
-# script_says TEXT… makes and tries skerrow-winch, whose postinst runs these lines.
-script_says() {
-  quiet_day
-  printf '%s\n' "$@" | script_of skerrow-winch postinst
-  deb skerrow-winch 1.4
-  console "apt-get -y install /repo/skerrow-winch_1.4_all.deb"
-}
+tried_package=skerrow-winch tried_version=1.4 # what script_says makes
 
 eighth-script-unset() { label maintainer-script-failed 'parameter not set'; script_says 'set -u' 'echo "winch at $WINCH_PORT"'; }
 eighth-script-syntax() { label 'maintainer-script-failed|script-not-valid|script-unrunnable' 'yntax error'; script_says 'if true; then' 'echo rope' 'fi' 'fi'; }

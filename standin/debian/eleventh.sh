@@ -4,13 +4,7 @@
 # usage: eleventh.sh --list | eleventh.sh NAME [DIR]
 . "$(dirname "$0")/lib.sh"
 
-# script_says TEXT… makes and tries skerrow-anchor, whose postinst runs these lines.
-script_says() {
-  quiet_day
-  printf '%s\n' "$@" | script_of skerrow-anchor postinst
-  deb skerrow-anchor 6.2
-  console "apt-get -y install /repo/skerrow-anchor_6.2_all.deb"
-}
+tried_package=skerrow-anchor tried_version=6.2 # what script_says makes
 
 eleventh-source-lines() {
   label source-lines-missing 'deb-src|source'

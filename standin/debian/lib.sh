@@ -121,6 +121,14 @@ have() {
 # quiet_day installs something harmless.
 quiet_day() { deb skerrow-timetable 3.1; have skerrow-timetable_3.1_all.deb; }
 
+# script_says LINE… makes and tries the package that $tried_package and $tried_version name, whose postinst runs these lines.
+script_says() {
+  quiet_day
+  printf '%s\n' "$@" | script_of "$tried_package" postinst
+  deb "$tried_package" "$tried_version"
+  console "apt-get -y install /repo/${tried_package}_${tried_version}_all.deb"
+}
+
 # inside COMMAND… runs in the scratch root under its own host name and a terminal, as a person would have it.
 inside() {
   language=${language:-C.UTF-8} unshare --uts -- sh -c 'hostname "$1"; root=$2; shift 2; exec chroot "$root" env -i HOME=/root TERM=linux LANG="$language" PATH=/usr/sbin:/usr/bin:/sbin:/bin "$@"' \

@@ -4,13 +4,7 @@
 # usage: ninth.sh --list | ninth.sh NAME [DIR]
 . "$(dirname "$0")/lib.sh"
 
-# script_says TEXT… makes and tries skerrow-capstan, whose postinst runs these lines.
-script_says() {
-  quiet_day
-  printf '%s\n' "$@" | script_of skerrow-capstan postinst
-  deb skerrow-capstan 2.2
-  console "apt-get -y install /repo/skerrow-capstan_2.2_all.deb"
-}
+tried_package=skerrow-capstan tried_version=2.2 # what script_says makes
 # plain_capstan makes skerrow-capstan with one file in it.
 plain_capstan() {
   quiet_day; mkdir -p "$work/skerrow-capstan/usr/share/capstan"; echo rope >"$work/skerrow-capstan/usr/share/capstan/rope"

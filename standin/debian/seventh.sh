@@ -4,13 +4,7 @@
 # usage: seventh.sh --list | seventh.sh NAME [DIR]
 . "$(dirname "$0")/lib.sh"
 
-# script_says TEXT… makes and tries skerrow-deck, whose postinst runs these lines.
-script_says() {
-  quiet_day
-  printf '%s\n' "$@" | script_of skerrow-deck postinst
-  deb skerrow-deck 1.0
-  console "apt-get -y install /repo/skerrow-deck_1.0_all.deb"
-}
+tried_package=skerrow-deck tried_version=1.0 # what script_says makes
 # payload FILE… makes skerrow-deck with these files in it.
 with_payload() {
   local file

@@ -3,13 +3,7 @@
 # usage: tenth.sh --list | tenth.sh NAME [DIR]
 . "$(dirname "$0")/lib.sh"
 
-# script_says TEXT… makes and tries skerrow-fender, whose postinst runs these lines.
-script_says() {
-  quiet_day
-  printf '%s\n' "$@" | script_of skerrow-fender postinst
-  deb skerrow-fender 5.1
-  console "apt-get -y install /repo/skerrow-fender_5.1_all.deb"
-}
+tried_package=skerrow-fender tried_version=5.1 # what script_says makes
 
 tenth-adduser-home() {
   label 'maintainer-script-failed|account-in-the-way|directory-in-the-way|path-is-no-folder' "create home"

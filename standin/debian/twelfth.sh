@@ -4,13 +4,7 @@
 # usage: twelfth.sh --list | twelfth.sh NAME [DIR]
 . "$(dirname "$0")/lib.sh"
 
-# script_says TEXT… makes and tries skerrow-beacon, whose postinst runs these lines.
-script_says() {
-  quiet_day
-  printf '%s\n' "$@" | script_of skerrow-beacon postinst
-  deb skerrow-beacon 2.4
-  console "apt-get -y install /repo/skerrow-beacon_2.4_all.deb"
-}
+tried_package=skerrow-beacon tried_version=2.4 # what script_says makes
 
 twelfth-no-proc() {
   label 'mount-not-there|maintainer-script-failed|new-system-does-not-run' 'proc'
