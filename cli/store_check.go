@@ -2,10 +2,8 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"runtime"
 	"slices"
 	"strings"
@@ -14,11 +12,8 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"diorthos/core/bag"
-	"diorthos/core/readfs"
 	"diorthos/core/store"
 	"diorthos/core/system"
-	"diorthos/host"
-	"diorthos/platform"
 )
 
 func storeCheckCommand() *cli.Command {
@@ -48,46 +43,19 @@ type packageReport struct {
 }
 
 func storeCheck(ctx context.Context, c *cli.Command) error {
-	path := "/"
-	if !c.Bool("live") {
-		a, err := args(c, "IMAGE")
-		if err != nil {
-			return err
-		}
-		path = a[0]
-	} else if c.Args().Present() {
-		return usage(c, errors.New("--live is this machine: name no other"))
+	path, err := oneMachine(c)
+	if err != nil {
+		return err
 	}
-	if info, err := os.Stat(path); err == nil && info.IsDir() && host.Locate(path).Disk == path {
-		root, err := os.OpenRoot(path)
-		if err != nil {
-			return err
-		}
-		defer func() { _ = root.Close() }() // it was only read
-		a, _, ok := system.FindOn(platform.All(), readfs.Within(root))
-		if !ok {
-			return fmt.Errorf("%s: no system that is known lies in this folder", path)
-		}
-		return checkPackages(ctx, c, a, readfs.Within(root), path)
+	if holdsFiles(path) {
+		return checkFiles(ctx, c, path)
 	}
 	facts, err := lookFor(c, path, false)
 	if err != nil {
 		return err
 	}
 	if facts.State.Store == nil {
-		keys, err := keysOf(c)
-		if err != nil {
-			return err
-		}
-		volume, err := host.SystemVolume(host.Locate(path).Disk, platform.All(), keys)
-		if err != nil {
-			return err
-		}
-		a, _, ok := system.FindOn(platform.All(), volume)
-		if !ok {
-			return fmt.Errorf("%s: no system that is known lies on it", path)
-		}
-		return checkPackages(ctx, c, a, volume, path)
+		return checkFiles(ctx, c, path)
 	}
 	done, err := writeJSON(c, facts.State.Store)
 	if !done {
@@ -97,6 +65,15 @@ func storeCheck(ctx context.Context, c *cli.Command) error {
 		return errFound
 	}
 	return err
+}
+
+// checkFiles holds the files of packages against their sums, wherever the system lies.
+func checkFiles(ctx context.Context, c *cli.Command, path string) error {
+	a, volume, err := systemAt(c, path)
+	if err != nil {
+		return err
+	}
+	return checkPackages(ctx, c, a, volume, path)
 }
 
 func checkPackages(ctx context.Context, c *cli.Command, a system.Adapter, root fs.FS, path string) error {

@@ -236,7 +236,7 @@ func upkeepCommand() *cli.Command {
 					jsonFlag(),
 				},
 				Action: cutList},
-			settingsSet(), settingsCommand(), putBackCommand(), asideCommand(),
+			settingsSet(), settingsCommand(), putBackCommand(), asideCommand(), roomCommand(),
 			holdCommand("hold", action.HoldBack, "keep a release, an update or a package from being begun"),
 			holdCommand("release", action.LetGo, "let what is held back be begun again"),
 			{Name: "do", Usage: "take one action", ArgsUsage: "ACTION IMAGE|FOLDER",

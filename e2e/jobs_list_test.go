@@ -39,6 +39,7 @@ var steps = map[int]func(w *walker){
 	6: func(w *walker) {
 		w.does(-1, "", "ready", "--image", w.folder)
 		w.finds("system-space")
+		wants(w.t, w.does(0, "", "upkeep", "room", w.folder), "corbel/update/cache")
 		w.mends("", "--yes")
 	},
 	7: func(w *walker) {

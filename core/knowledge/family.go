@@ -3,8 +3,11 @@ package knowledge
 import (
 	"errors"
 	"fmt"
+	"io/fs"
 	"regexp"
 	"strings"
+
+	"diorthos/core/upkeep"
 )
 
 // A Family is what is told of one family of systems where no cause is asked
@@ -18,6 +21,8 @@ type Family struct {
 	// General are the remedies that are left when nothing closer is known, or helped,
 	// in the order in which they are to be taken.
 	General []string `yaml:"general"`
+	// Owners say whose the files of a system's volume are, for what fills it.
+	Owners []upkeep.Owner `yaml:"owners"`
 
 	file string
 }
@@ -33,6 +38,11 @@ type MediumTitle struct {
 func (f *Family) check(releases []*Release, remedies map[string]*Remedy) error {
 	if f.ID == "" || len(f.AtRest) == 0 || f.Finish == "" || f.ReleaseHold == "" {
 		return errors.New("needs family, at-rest, finish and release-hold")
+	}
+	for _, o := range f.Owners {
+		if o.Of == "" || !fs.ValidPath(o.Path) || o.Path == "." {
+			return fmt.Errorf("owners: %q: needs a path without a leading slash, and of", o.Path)
+		}
 	}
 	for _, id := range f.General {
 		if remedies[id] == nil {
