@@ -90,6 +90,7 @@ func Build(
 			}
 			chance := f.Probability * helps
 			tried := diagnosis.Tried(f.Explains, facts, timeline)
+			inVain := !measured(f)
 			if m, ok := tried[id]; ok {
 				chance *= max(1-helps, 0.05)
 				why += fmt.Sprintf("; carried out on %s already, and it did not help", m.At.Format("2006-01-02 15:04"))
@@ -111,9 +112,9 @@ func Build(
 			c := candidate{
 				rung:  rungOf(r, chance, why, facts).told(f),
 				start: f.Explains == knowledge.ExplainsStart, score: chance / cost(r), after: r.After,
-				tried: didTheSame(r, tried, k),
+				tried: inVain && didTheSame(r, tried, k),
 			}
-			if _, ok := tried[id]; ok && r.By == knowledge.ByDiorthos && len(r.Steps) > 0 {
+			if _, ok := tried[id]; ok && inVain && r.By == knowledge.ByDiorthos && len(r.Steps) > 0 {
 				c.rung, c.tried = c.rung.byHand(), false // what Diorthos can do of it is done: the rest takes a person
 				c.rung.Pass = true
 			}
@@ -143,6 +144,12 @@ func Build(
 		rungs[i].Number = i + 1
 	}
 	return rungs
+}
+
+// measured reports whether something that was looked at now speaks for a finding, and not only what logs tell: then what it
+// names is wrong again, or still.
+func measured(f diagnosis.Finding) bool {
+	return slices.ContainsFunc(f.For, func(e diagnosis.Evidence) bool { return e.Place == nil })
 }
 
 // didTheSame reports whether a remedy, or another that does the very same, was carried out and did not help.

@@ -238,10 +238,16 @@ func TestWhatDidNotHelpIsNotProposedFirstAgain(t *testing.T) {
 			}, []string{"finish", "complete", "lists"}, false,
 		},
 	} {
-		rungs := ladder.Build(findings, facts, &reading.Timeline{Attempts: c.attempts}, k)
+		timeline := &reading.Timeline{Attempts: c.attempts}
+		rungs := ladder.Build(findings, facts, timeline, k)
 		if got := order(rungs); !slices.Equal(got, c.want) {
 			t.Errorf("%s: %v, want %v", name, got, c.want)
 			continue
+		}
+		seen := slices.Clone(findings) // what is looked at now says that it is wrong again
+		seen[0].For = []diagnosis.Evidence{{Text: "usr/bin/tides: it is not there"}}
+		if again := ladder.Build(seen, facts, timeline, k); again[2].Remedy != "lists" || again[0].Pass {
+			t.Errorf("%s, and measured: %v", name, order(again))
 		}
 		if hand := rungs[0].By == knowledge.ByHands && rungs[0].Action == "" && rungs[0].Pass; hand != c.byHand {
 			t.Errorf("%s: the first is by hand: %t (%+v)", name, hand, rungs[0])
