@@ -318,17 +318,19 @@ func namedByLastRun(root fs.FS) map[string]bool {
 	return named
 }
 
+var errNotRegular = errors.New("not a regular file")
+
 // readEnd reads at most so many bytes of the end of a file.
 func readEnd(root fs.FS, name string, most int64) (string, error) {
+	info, err := fs.Stat(root, name)
+	if err != nil || !info.Mode().IsRegular() { // nothing that blocks is opened
+		return "", errors.Join(err, errNotRegular)
+	}
 	f, err := root.Open(name)
 	if err != nil {
 		return "", err
 	}
 	defer func() { _ = f.Close() }() // it was only read
-	info, err := f.Stat()
-	if err != nil {
-		return "", err
-	}
 	if s, ok := f.(io.Seeker); ok && info.Size() > most {
 		if _, err := s.Seek(-most, io.SeekEnd); err != nil {
 			return "", err
