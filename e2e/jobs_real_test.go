@@ -146,7 +146,8 @@ var realJobs = []walk{
 			w.does(1, "", "layout", "check", w.folder, "--firmware", "uefi")
 			w.cause = w.commands
 			w.does(0, "", "layout", "restyle", "--to", "gpt", "--firmware", "uefi", w.folder, "--dry-run")
-			w.takesBack(w.does(0, "", "layout", "restyle", "--to", "gpt", "--firmware", "uefi", w.folder), "")
+			stood := w.standsAs()
+			w.takesBack(w.does(0, "", "layout", "restyle", "--to", "gpt", "--firmware", "uefi", w.folder), stood)
 			w.does(0, "", "layout", "check", w.folder, "--firmware", "uefi")
 			witness(w.t, "sgdisk", "-v", w.folder)
 			if mountedSum(w.t, w.folder) != before {
@@ -231,7 +232,8 @@ func threeDisks(w *walker) {
 	wants(w.t, w.does(2, "", "layout", "carve", plan, disk("sda"), "--dry-run"), "does not fit")
 	wants(w.t, w.does(-1, "", "layout", "carve", plan, disk("sdc"), "--dry-run"), "would be lost", "anna")
 	w.does(2, "", "layout", "carve", plan, disk("sdb"))
-	w.takesBack(w.does(0, "", "layout", "carve", plan, disk("sdb"), "--confirm", "sdb.img"), "")
+	stood := w.standsAs()
+	w.takesBack(w.does(0, "", "layout", "carve", plan, disk("sdb"), "--confirm", "sdb.img"), stood)
 	w.does(0, "", "layout", "check", disk("sdb"), "--firmware", "uefi")
 	witness(w.t, "sgdisk", "-v", disk("sdb"))
 	if witness(w.t, "sha256sum", disk("sda"), disk("sdc")) != others {
