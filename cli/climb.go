@@ -31,9 +31,9 @@ onto the docket. What was planned, done and borrowed stands in the machine's rec
 image; what is borrowed is given back at the end, or by the next climb. What disrupts is asked
 about; what destroys wants the machine's name. A rung that was refused or did not help is passed
 over by the next climb: --only N takes it again. With --live or --root the files of a system are
-changed on a draft first, and then file by file, whichever of them its own tools touched. Exit status 1 if a guard or the proof said no, or
-a rung waits for a person. Without NUMBER the ladder is that of what "diorthos diagnose" found with
-the same --image, and no service is needed.
+changed on a draft first, and then file by file, whichever of them its own tools touched. Without
+NUMBER the ladder is that of what "diorthos diagnose" found with the same --image, and no service is
+needed. Exit status 1 if a guard or the proof said no, or a rung waits for a person.
 
 Examples:
    diorthos climb --image .demo/machines/gannet-crew-2
@@ -71,7 +71,7 @@ func climbCommand() *cli.Command {
 			&cli.BoolFlag{Name: "yes", Usage: "do not ask before a rung that disrupts"},
 			&cli.StringFlag{Name: "confirm", Usage: "the machine's `NAME`, for a rung that destroys"},
 			&cli.StringFlag{
-				Name: "journal", Usage: "journal to write; by default beside the image or the folder, or here for a device or --live",
+				Name: "journal", Usage: "journal to write; by default beside the image or folder, or here for a device or --live",
 			},
 			&cli.BoolFlag{
 				Name:  "live",

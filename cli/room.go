@@ -19,8 +19,8 @@ import (
 func roomCommand() *cli.Command {
 	return &cli.Command{
 		Name: "room", Usage: "say what fills the volume of a system, and whose it is", ArgsUsage: "[IMAGE|FOLDER]",
-		Description: "Adds up the files of the system's volume by whose they are, the largest first, with what can be done\n" +
-			"about them. Nothing is changed. Other volumes that are mounted below a folder are not counted.\n\n" +
+		Description: "Adds up the files of the system's volume by whose they are, the largest first, with what can be\n" +
+			"done about them. Nothing is changed. Other volumes that are mounted below a folder are not counted.\n\n" +
 			"Examples:\n" +
 			"   diorthos upkeep room .demo/jobs/06/kiosk\n" +
 			"   diorthos upkeep room --live",
@@ -81,7 +81,8 @@ func room(ctx context.Context, c *cli.Command) error {
 		p.line("  and %s: --most 0 lists all", plural(left, "smaller one", "smaller ones"))
 	}
 	if u.Unread > 0 {
-		p.line("%s %s could not be read: what they hold is not counted", p.bad(markBroken), plural(u.Unread, "folder", "folders"))
+		unread := plural(u.Unread, "folder", "folders")
+		p.line("%s %s could not be read: what they hold is not counted", p.bad(markBroken), unread)
 	}
 	return nil
 }

@@ -40,7 +40,8 @@ func wavesCommand() *cli.Command {
 		Commands: []*cli.Command{{
 			Name: "rules", Usage: "show or set when, and on how many machines at once, orders are begun at a site",
 			ArgsUsage: "[SITE]",
-			Description: "An order that was begun is carried out to its end. Without a rule they are begun at any hour, on any number.\n\n" +
+			Description: "An order that was begun is carried out to its end. Without a rule they are begun at any hour,\n" +
+				"on any number.\n\n" +
 				"Examples:\n" +
 				"   diorthos waves rules\n" +
 				"   diorthos waves rules 'Lerrick Terminal' --window 20:00-05:00 --zone Europe/Oslo --at-once 2\n" +

@@ -32,7 +32,7 @@ type Enrolment struct {
 
 // Hardware is on what an agent runs.
 type Hardware struct {
-	Hardware string `json:"hardware,omitempty" maxLength:"100" doc:"By what the agent tells the machine's hardware from another one, as a digest; empty where it cannot"`
+	Hardware string `json:"hardware,omitempty" maxLength:"100" doc:"Digest that tells this hardware from another; empty where none can be made"`
 }
 
 // Enrolled is what an agent has to keep.
@@ -100,7 +100,7 @@ type Agent struct {
 	Seen     *time.Time `json:"seen,omitempty"`
 	Silent   bool       `json:"silent,omitempty" doc:"Not heard for so long that its machine is left out of waves"`
 	// Copied is when its key was last used on other hardware, by a copy of the machine's disk.
-	Copied *time.Time `json:"copied,omitempty" doc:"When its key was last tried on other hardware, by a copy of the machine's disk"`
+	Copied *time.Time `json:"copied,omitempty" doc:"When its key was last tried on other hardware"`
 	// Held is what its machine holds back.
 	Held map[string]string `json:"held,omitempty" doc:"Why it cannot, by what it holds back; empty where it does"`
 }
@@ -172,7 +172,7 @@ type Task struct {
 	Order *AgentOrder `json:"order,omitempty"`
 	Held  []string    `json:"held" doc:"What the machine has to hold back"`
 	// Again is set where too many agents wait already: this one asks again then.
-	Again int `json:"again,omitempty" doc:"Seconds after which to ask again, where so many agents wait that this one may not; without it, ask at once"`
+	Again int `json:"again,omitempty" doc:"Seconds to wait where too many agents ask; without it, at once"`
 }
 
 // NextTask waits for an order, or until what has to be held back is something else, up to so long.

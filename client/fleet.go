@@ -195,8 +195,8 @@ func (c *Client) Twin(ctx context.Context, machine, against string) (*TwinReport
 // Taught is what outcomes at this site have taught.
 type Taught struct {
 	Counts  []fleet.Learned `json:"learned" doc:"What counts when a case is read"`
-	Waiting []fleet.Learned `json:"waiting" doc:"What outcomes have taught since it was frozen, as it would count if it were frozen anew"`
-	Frozen  *time.Time      `json:"frozen,omitempty" doc:"When it was frozen: nothing counts that came after. Absent where it is not"`
+	Waiting []fleet.Learned `json:"waiting" doc:"What outcomes have taught since it was frozen"`
+	Frozen  *time.Time      `json:"frozen,omitempty" doc:"When it was frozen: nothing later counts"`
 	Since   *time.Time      `json:"since,omitempty" doc:"Outcomes before this were forgotten"`
 	By      string          `json:"by,omitempty" doc:"Who froze, thawed or reset it last"`
 }

@@ -20,8 +20,8 @@ import (
 // settled is what a fleet of n machines is like before anybody fails: all are known, with what they are like.
 const settled = `
 insert into machines (name, site, model, first_seen, last_seen, state, traits, attributes, alike)
-  select 'berth' || n %% 40 || '-desk-' || n, 'Terminal ' || n %% 40, 'Havnar D4 desktop', now() - interval '1 year', now(),
-    'healthy', jsonb_build_object('site', 'Terminal ' || n %% 40, 'model', 'Havnar D4 desktop', 'system', 'debian',
+  select 'berth' || n %% 40 || '-desk-' || n, 'Terminal ' || n %% 40, 'Havnar D4 desktop',
+    now() - interval '1 year', now(), 'healthy', jsonb_build_object('site', 'Terminal ' || n %% 40, 'model', 'Havnar D4 desktop', 'system', 'debian',
       'release', 'Debian GNU/Linux 12', 'architecture', 'amd64', 'package part-' || n %% 97, '1.' || n %% 7 || '-1'),
     jsonb_build_array('architecture=amd64', 'model=Havnar D4 desktop', 'release=Debian GNU/Linux 12',
       'site=Terminal ' || n %% 40, 'system=debian'), 'Havnar D4 desktop|Debian GNU/Linux 12'

@@ -35,12 +35,14 @@ var harmedPlaces = []struct {
 	},
 	{
 		wholeRoot,
-		"usr/lib/systemd/systemd usr/lib/systemd/systemd-udevd usr/lib/systemd/*.so usr/bin/udevadm usr/sbin/agetty usr/bin/login",
+		"usr/lib/systemd/systemd usr/lib/systemd/systemd-udevd usr/lib/systemd/*.so " +
+			"usr/bin/udevadm usr/sbin/agetty usr/bin/login",
 	},
 	{wholeRoot, "usr/bin/dash usr/bin/mount usr/sbin/init usr/lib/systemd/system/*.target usr/lib/systemd/system/*getty*"},
 	{
 		wholeRoot,
-		"usr/lib/x86_64-linux-gnu/libc.so.6 usr/lib/x86_64-linux-gnu/ld-linux* usr/lib/x86_64-linux-gnu/security/*.so bin lib lib64",
+		"usr/lib/x86_64-linux-gnu/libc.so.6 usr/lib/x86_64-linux-gnu/ld-linux* " +
+			"usr/lib/x86_64-linux-gnu/security/*.so bin lib lib64",
 	},
 }
 

@@ -51,7 +51,8 @@ func packageIn(t testing.TB, root, name, version, script string, fields ...strin
 		control += f + "\n"
 	}
 	for file, text := range map[string]string{
-		"DEBIAN/control": control, "DEBIAN/postinst": "#!/bin/sh\nset -e\n" + script + "\n", "usr/share/" + name + "/text": version,
+		"DEBIAN/control": control, "DEBIAN/postinst": "#!/bin/sh\nset -e\n" + script + "\n",
+		"usr/share/" + name + "/text": version,
 	} {
 		if err := os.MkdirAll(filepath.Dir(filepath.Join(tree, file)), 0o755); err != nil {
 			t.Fatal(err)
@@ -194,7 +195,8 @@ func TestWhatStopsPackagesIsClearedInAFolder(t *testing.T) {
 			says:  []string{"skerrow-base, which the last run had added"},
 		},
 		"a hook of the owner": {
-			harm: `mkdir -p /etc/apt/apt.conf.d; echo 'DPkg::Pre-Invoke { "/usr/local/bin/berths"; };' >/etc/apt/apt.conf.d/70berths
+			harm: `mkdir -p /etc/apt/apt.conf.d
+				echo 'DPkg::Pre-Invoke { "/usr/local/bin/berths"; };' >/etc/apt/apt.conf.d/70berths
 				printf '#!/bin/sh\necho berths: no list >&2\nexit 7\n' >/usr/local/bin/berths; chmod 755 /usr/local/bin/berths
 				apt-get -y install /repo/skerrow-plain_1.0_all.deb`,
 			check: "apt-get -y install /repo/skerrow-plain_1.0_all.deb",
@@ -233,10 +235,8 @@ func TestWhatStopsPackagesIsClearedInAFolder(t *testing.T) {
 				t.Fatalf("climb: status %d: %s%s\nscreen: %s", r.status, r.out, r.errout, screen)
 			}
 			wants(t, r.out, append(c.says, "proven")...)
-			if out := inFolder(t, root, "dpkg --audit; apt-get check -q >/dev/null && { "+c.check+"; } >/dev/null 2>&1 && echo fit"); !strings.HasSuffix(
-				out,
-				"fit\n",
-			) {
+			judged := "dpkg --audit; apt-get check -q >/dev/null && { " + c.check + "; } >/dev/null 2>&1 && echo fit"
+			if out := inFolder(t, root, judged); !strings.HasSuffix(out, "fit\n") {
 				t.Errorf("afterwards: %s", out)
 			}
 		})

@@ -214,7 +214,8 @@ func (w *walker) waits(try string) {
 func mountedSum(t testing.TB, disk string) string {
 	t.Helper()
 	return witness(t, "sh", "-ec", `mount -o loop,ro,offset=1048576,norecovery "$0" "$1"
-		cd "$1"; find . -xdev -type f -print0 | sort -z | xargs -0 sha256sum | sha256sum; cd /; umount "$1"`, disk, t.TempDir())
+		cd "$1"; find . -xdev -type f -print0 | sort -z | xargs -0 sha256sum | sha256sum; cd /; umount "$1"`,
+		disk, t.TempDir())
 }
 
 // threeDisks walks a machine with three disks of which one may be wiped.

@@ -7,8 +7,8 @@ import (
 	"testing"
 )
 
-// What fills a machine is told by whose it is: on the stand-in's disk, and in the folder of a real system, where what is
-// mounted below it does not count.
+// What fills a machine is told by whose it is: on the stand-in's disk, and in the folder of a real system, where what
+// is mounted below it does not count.
 func TestWhatFillsAMachineIsTold(t *testing.T) {
 	s := &stage{t: t, url: "http://127.0.0.1:1"}
 	kiosk := filepath.Join(t.TempDir(), "kiosk")

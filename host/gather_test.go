@@ -372,7 +372,7 @@ func TestEvidenceIsMaskedAndLeftOut(t *testing.T) {
 		"usr/lib/os-release":      "PRETTY_NAME=\"Debian GNU/Linux 12\"\nID=debian\nVERSION_ID=\"12\"\n",
 		"etc/os-release":          "PRETTY_NAME=\"Debian GNU/Linux 12\"\nID=debian\nVERSION_ID=\"12\"\n",
 		"etc/hostname":            "gannet-bridge-1\n",
-		"etc/passwd":              "root:x:0:0:root:/root:/bin/bash\neivind:x:1000:1000:Eivind Skerrow,,,:/home/eivind:/bin/bash\n",
+		"etc/passwd":              "root:x:0:0::/root:/bin/sh\neivind:x:1000:1000:Eivind Skerrow,,,:/home/eivind:/bin/bash\n",
 		"var/lib/dpkg/status":     "Package: x\n",
 		"var/log/apt/history.log": "Start-Date: 2026-11-22  06:00:00\nRequested-By: eivind (1000)\nEnd-Date: 2026-11-22  06:00:09\n",
 		"var/log/apt/term.log":    "Log started: 2026-11-22  06:00:00\ncannot reach 10.20.30.40\n",

@@ -9,8 +9,8 @@ import (
 )
 
 // OnVolume measures files below a path of this computer by the blocks that they take, and leaves out folders at which
-// something else is mounted: another volume, or what the kernel shows there. Where the kernel does not tell, a file counts
-// with its length, and no folder is left out.
+// something else is mounted: another volume, or what the kernel shows there. Where the kernel does not tell, a file
+// counts with its length, and no folder is left out.
 func OnVolume(path string) upkeep.Measure {
 	status := func(info fs.FileInfo, err error) *syscall.Stat_t {
 		if err != nil {

@@ -59,8 +59,8 @@ func moveBagsCommand() *cli.Command {
 	return &cli.Command{
 		Name: "move-bags", Usage: "move all bags from one store to another, while the service runs",
 		Description: "A folder or a store of objects (s3://…), in either direction. First have every process of the\n" +
-			"service started with --bags NEW --bags-from OLD: new bags are kept in NEW, and each is read where it lies. Then run\n" +
-			"this once, with the same two. Each bag is copied, read back and compared, and only then removed from OLD. Cut\n" +
+			"service started with --bags NEW --bags-from OLD: new bags are kept in NEW, and each is read where it lies.\n" +
+			"Then run this once, with the same two. Each bag is copied, read back and compared, and only then removed from OLD. Cut\n" +
 			"off, it goes on where it was when it is run again. When it says that nothing is left, --bags-from can go.\n\n" +
 			"Example:\n" +
 			"   diorthos move-bags --bags 's3://bags?region=harbour&endpoint=https://objects.skerrow.example' \\\n" +

@@ -81,7 +81,8 @@ func serveCommand() *cli.Command {
 				Sources: cli.EnvVars("DIORTHOS_METRICS"),
 			},
 			&cli.StringFlag{
-				Name: "traces", Usage: "`ADDRESS` of a collector of traces (OpenTelemetry, OTLP over HTTP), such as http://127.0.0.1:4318",
+				Name:    "traces",
+				Usage:   "`ADDRESS` of a collector of traces (OpenTelemetry, OTLP over HTTP), such as http://127.0.0.1:4318",
 				Sources: cli.EnvVars("DIORTHOS_TRACES"),
 			},
 			&cli.FloatFlag{
@@ -147,8 +148,8 @@ func serveCommand() *cli.Command {
 		},
 		Commands: []*cli.Command{{
 			Name: "make-bag-keys", Usage: "make a key by which bags are encrypted where they lie", ArgsUsage: "FILE",
-			Description: "To use another one from now on, put it above the old one in the same file: bags are written with the\n" +
-				"first, and read with any. Without the file they cannot be read: keep a copy elsewhere.\n\n" +
+			Description: "To use another one from now on, put it above the old one in the same file: bags are written with\n" +
+				"the first, and read with any. Without the file they cannot be read: keep a copy elsewhere.\n\n" +
 				"Example:\n" +
 				"   diorthos serve make-bag-keys /etc/diorthos/bag-keys",
 			Action: func(_ context.Context, c *cli.Command) error {

@@ -43,7 +43,8 @@ func TestAMaskReplacesPeopleAndAddressesAlone(t *testing.T) {
 // Facts keep by what a machine and its disks are known.
 func TestMaskedFactsKeepWhatAMachineIsKnownBy(t *testing.T) {
 	facts := &bag.Facts{
-		Schema: bag.FactsVersion, Gathered: time.Unix(1_795_000_000, 0).UTC(), Machine: bag.Machine{Name: "eivind-laptop", Site: "Lerrick"},
+		Schema: bag.FactsVersion, Gathered: time.Unix(1_795_000_000, 0).UTC(),
+		Machine: bag.Machine{Name: "eivind-laptop", Site: "Lerrick"},
 		Disks: []bag.Disk{
 			{ID: "disk0", Marks: []string{"disk 10.20.30.40"}, Problems: []layout.Problem{}, Partitions: []bag.Partition{}},
 		},

@@ -38,7 +38,7 @@ type Docket struct {
 	Files      []reading.FileReport  `json:"files"`
 	LeftOut    []bag.LeftOut         `json:"leftOut,omitempty"` // logs that were there and could not be taken
 	Notes      []string              `json:"notes,omitempty"`   // signatures that could not be asked of these facts
-	Masked     bool                  `json:"masked,omitempty"`  // names of people and addresses were replaced at the machine
+	Masked     bool                  `json:"masked,omitempty"`  // names and addresses were replaced at the machine
 	Harmless   int                   `json:"harmless"`          // records set apart that healthy machines show too
 	Usual      int                   `json:"usual"`             // and that stand in this machine's own successful attempts
 }

@@ -137,7 +137,8 @@ func typeset(raw []byte) []byte {
 func reported(raw []byte) []byte {
 	said := strconv.Quote(string(eachLine(raw, func(l string) string { return l })))
 	return []byte("TASK [update the ticket kiosks] ****\n" +
-		"fatal: [kestrel-office-3]: FAILED! => {\"changed\": false, \"rc\": 100, \"out\": " + said + ", \"took\": \"0:00:04\"}\n\n" +
+		"fatal: [kestrel-office-3]: FAILED! => {\"changed\": false, \"rc\": 100, \"out\": " + said +
+		", \"took\": \"0:00:04\"}\n\n" +
 		"PLAY RECAP\nkestrel-office-3 : ok=3 changed=0 failed=1\n")
 }
 

@@ -280,7 +280,8 @@ func usedVolume(t *testing.T, size string, args ...string) []byte {
 	for _, line := range []string{
 		"mke2fs -q -F " + strings.Join(args, " ") + " " + path + " " + size,
 		"mkdir " + at, "mount -o loop " + path + " " + at,
-		"cd " + at + "; for d in $(seq 40); do mkdir -p fleet/$d/logs; for f in $(seq 20); do head -c $((f * 900)) /dev/zero >fleet/$d/$f; done; done",
+		"cd " + at + "; for d in $(seq 40); do mkdir -p fleet/$d/logs; " +
+			"for f in $(seq 20); do head -c $((f * 900)) /dev/zero >fleet/$d/$f; done; done",
 		"head -c 9000000 /dev/urandom >" + at + "/chart", "rm -r " + at + "/fleet/1*", "umount " + at,
 	} {
 		if out, err := exec.Command("sh", "-c", line).CombinedOutput(); err != nil {

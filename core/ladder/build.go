@@ -146,8 +146,8 @@ func Build(
 	return rungs
 }
 
-// measured reports whether something that was looked at now speaks for a finding, and not only what logs tell: then what it
-// names is wrong again, or still.
+// measured reports whether something that was looked at now speaks for a finding, and not only what logs tell: then
+// what it names is wrong again, or still.
 func measured(f diagnosis.Finding) bool {
 	return slices.ContainsFunc(f.For, func(e diagnosis.Evidence) bool { return e.Place == nil })
 }

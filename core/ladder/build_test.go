@@ -185,9 +185,9 @@ func TestWhatIsLeftStandsLast(t *testing.T) {
 	}
 }
 
-// What was carried out, and after it the same failed again, is not proposed first again: it is by hand where a person has
-// steps for it, and last where not; what does the very same under another name is last too. Where an attempt went well in
-// between it did help, and may help again.
+// What was carried out, and after it the same failed again, is not proposed first again: it is by hand where a person
+// has steps for it, and last where not; what does the very same under another name is last too. Where an attempt went
+// well in between it did help, and may help again.
 func TestWhatDidNotHelpIsNotProposedFirstAgain(t *testing.T) {
 	steps := []knowledge.Step{{Do: "Read the record.", Shows: "What it names."}}
 	k := remedies(
@@ -224,8 +224,10 @@ func TestWhatDidNotHelpIsNotProposedFirstAgain(t *testing.T) {
 		want     []string
 		byHand   bool
 	}{
-		"not tried again":     {[]*reading.Attempt{first}, []string{"finish", "complete", "lists"}, false},
-		"tried again in vain": {[]*reading.Attempt{first, attempt(10, reading.Failed, reading.Install)}, []string{"finish", "lists", "complete"}, true},
+		"not tried again": {[]*reading.Attempt{first}, []string{"finish", "complete", "lists"}, false},
+		"tried again in vain": {
+			[]*reading.Attempt{first, attempt(10, reading.Failed, reading.Install)}, []string{"finish", "lists", "complete"}, true,
+		},
 		"tried again within the second": {
 			[]*reading.Attempt{first, attempt(9, reading.Failed, reading.Install)}, []string{"finish", "lists", "complete"}, true,
 		},
@@ -324,7 +326,8 @@ func TestWhatCouldNotBeDoneIsPassedOver(t *testing.T) {
 		outcomes []string
 		want     string
 	}{
-		"never tried": {nil, "one"}, "refused": {[]string{"refused"}, "two"}, "its proof failed": {[]string{"taken back"}, "two"},
+		"never tried": {nil, "one"}, "refused": {[]string{"refused"}, "two"},
+		"its proof failed":   {[]string{"taken back"}, "two"},
 		"refused, then done": {[]string{"refused", "proven"}, "one"}, "nothing to do": {[]string{"nothing to do"}, "one"},
 	} {
 		facts := &bag.Facts{}

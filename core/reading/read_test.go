@@ -409,8 +409,8 @@ func TestTheNameOfAScreenSaysLittle(t *testing.T) {
 	const failed = "Reading package lists...\nE: dpkg was interrupted, you must manually run 'dpkg --configure -a'\n"
 	for name, said := range map[string]string{
 		"console.txt": failed, "screen.txt": failed, "photo.txt": failed,
-		"logs/seen/screen.txt": "Hi,\n\nlook at this please.\n\n> Reading package lists...\n> E: dpkg was interrupted, you must " +
-			"manually run 'dpkg --configure -a'\n",
+		"logs/seen/screen.txt": "Hi,\n\nlook at this please.\n\n> Reading package lists...\n" +
+			"> E: dpkg was interrupted, you must manually run 'dpkg --configure -a'\n",
 	} {
 		timeline := read(t, text(name, said))
 		latest := timeline.Latest()
@@ -432,7 +432,10 @@ func TestTheNameOfAScreenSaysLittle(t *testing.T) {
 // What Diorthos itself did in vain is a repair, and not what failed.
 func TestTheDecisiveLineIsWhereItBegins(t *testing.T) {
 	for name, c := range map[string]struct{ said, want string }{
-		"set in":     {"mount: /srv/beacon: special device /srv/beacon.img does not exist.\n       more after failed mount call.\n", "special device"},
+		"set in": {
+			"mount: /srv/beacon: special device /srv/beacon.img does not exist.\n       more after failed mount call.\n",
+			"special device",
+		},
 		"a place":    {"\"-\":0: bad minute\nerrors in crontab file, can't install.\n", "bad minute"},
 		"no place":   {"it is 12:04:33: time to go\nbeacon: error: no lamp\n", "no lamp"},
 		"set in all": {"  one\n  beacon: error: no lamp\n", "no lamp"},

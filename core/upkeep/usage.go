@@ -39,8 +39,8 @@ type Measure struct {
 	Taken func(fs.FileInfo) int64       // what a file takes of the volume, in bytes
 }
 
-// Shares adds up the files of a volume by whose they are: the owner whose path is the longest above a file, or the folder
-// at its top where none is. A file that has several names counts with each.
+// Shares adds up the files of a volume by whose they are: the owner whose path is the longest above a file, or the
+// folder at its top where none is. A file that has several names counts with each.
 func Shares(ctx context.Context, volume fs.FS, owners []Owner, m Measure) (*Usage, error) {
 	u, of := &Usage{Shares: []Share{}}, map[string]*Share{}
 	err := fs.WalkDir(volume, ".", func(name string, d fs.DirEntry, err error) error {

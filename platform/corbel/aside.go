@@ -19,7 +19,7 @@ func (Adapter) Lacks() map[system.Ability]string {
 	return map[system.Ability]string{
 		system.HasReferences:   "its boot store names the one volume, and is put right as a whole",
 		system.HasPackageTools: "pending work is cut or reverted as a list; it has no tool of its own for it",
-		system.HasLists:        "what is offered comes from the vendor's catalogue, which its update client fetches by itself",
+		system.HasLists:        "what is offered comes from the vendor's catalogue, which the update client fetches itself",
 		system.HasPayloads:     "its component store holds every file, and is verified and repaired as one",
 		system.HasForesight: "its setup engine runs on the machine alone: an update is judged by its needs and " +
 			"by the room",

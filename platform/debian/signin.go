@@ -154,8 +154,8 @@ func moduleThere(root fs.FS, module string) bool {
 const ofConffile = "this configuration file of the package "
 
 // lookAtConffiles looks for files that are for people to change and are empty or hold zeros, though their packages
-// brought them with content, as after a power cut, and for what stands in their place and is no file. What a person wrote,
-// and that one is not there, is never a flaw.
+// brought them with content, as after a power cut, and for what stands in their place and is no file. What a person
+// wrote, and that one is not there, is never a flaw.
 func lookAtConffiles(n *inner, root fs.FS) (list []flaw) {
 	f, err := root.Open(statusFile)
 	if err != nil {
@@ -215,7 +215,8 @@ func spoilt(root fs.FS, name string) string {
 	return damaged(raw)
 }
 
-// lookAtMountTable looks for lines of the table of mounts that are no entries (fstab(5)): what they were for is not mounted.
+// lookAtMountTable looks for lines of the table of mounts that are no entries (fstab(5)): what they were for is not
+// mounted.
 func lookAtMountTable(_ *inner, root fs.FS) (list []flaw) {
 	number := 0
 	for line := range strings.Lines(readText(root, fstab)) {

@@ -22,8 +22,8 @@ func (a *API) exportRoutes(api huma.API) {
 	operation := func(id, path, summary, what string) huma.Operation {
 		return forRole(client.Administer, huma.Operation{
 			OperationID: id, Method: http.MethodGet, Path: path, Summary: summary, Tags: []string{"people"},
-			Description: what + " A packed tar archive: for each table lines of JSON, a row each. Hashes of secrets are left out. " +
-				"An answer that is cut off ends with a connection that is cut. It is noted in the audit.",
+			Description: what + " A packed tar archive: for each table lines of JSON, a row each. Hashes of secrets are left " +
+				"out. An answer that is cut off ends with a connection that is cut. It is noted in the audit.",
 			Errors: []int{http.StatusNotFound},
 			Responses: map[string]*huma.Response{"200": {Description: "The archive", Content: map[string]*huma.MediaType{
 				"application/octet-stream": {Schema: &huma.Schema{Type: "string", Format: "binary"}},

@@ -161,8 +161,8 @@ func (s *Store) Agents(ctx context.Context, sites []string) ([]client.Agent, err
 		Copied   *time.Time
 	}
 	q := s.db.WithContext(ctx).Table("agents").
-		Select("agents.id, agents.machine, agents.enrolled_at as enrolled, agents.enrolled_by as by, agents.seen_at as seen, " +
-			"agents.held, agents.copied_at as copied").
+		Select("agents.id, agents.machine, agents.enrolled_at as enrolled, agents.enrolled_by as by, " +
+			"agents.seen_at as seen, agents.held, agents.copied_at as copied").
 		Where("agents.ended_at is null").Order("agents.machine").Limit(10_000)
 	if len(sites) > 0 {
 		q = q.Joins("join machines on machines.name = agents.machine").Where("machines.site in ?", sites)
