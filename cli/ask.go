@@ -139,6 +139,9 @@ func whatIsAsked(c *cli.Command, k *knowledge.Knowledge) (q ask.Question, in *bu
 		}
 		q.Answers[check] = n
 	}
+	if info, err := os.Stat(q.Text); q.Text != "" && err == nil && info.Mode().IsRegular() {
+		return q, nil, usage(c, fmt.Errorf("%s is a file: give it as \"diorthos ask <%[1]s\", or to diorthos read", q.Text))
+	}
 	in = bufio.NewScanner(c.Root().Reader)
 	if q.Text != "" && q.Text != "-" {
 		return q, in, nil
@@ -158,7 +161,8 @@ func whatIsAsked(c *cli.Command, k *knowledge.Knowledge) (q ask.Question, in *bu
 func showAnswer(p *page, a *ask.Answer) {
 	if len(a.Messages) == 0 && len(a.Why) == 0 {
 		p.line("%s no message and no cause is known that these words could mean", markNone)
-		p.para(2, "What helps then is evidence: diorthos diagnose --image DISK, --live, or the logs with diorthos read.")
+		p.para(2, "Give more of the words that stand there. What helps else is evidence: diorthos diagnose --image DISK, "+
+			"--live, or the logs with diorthos read.")
 		return
 	}
 	if len(a.Messages) > 0 {

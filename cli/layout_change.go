@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"strconv"
 
 	"github.com/urfave/cli/v3"
@@ -221,7 +220,7 @@ func layoutCarveCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			text, err := os.ReadFile(a[0])
+			text, err := readText(a[0], maxPlan)
 			if err != nil {
 				return err
 			}
@@ -236,6 +235,9 @@ func layoutCarveCommand() *cli.Command {
 		},
 	}
 }
+
+// maxPlan is the size of the largest plan of a disk, in bytes.
+const maxPlan = 256 << 10
 
 // showCarved draws the disk before and after.
 func showCarved(c *cli.Command, path string, plan *action.Plan) (err error) {

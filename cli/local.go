@@ -16,6 +16,7 @@ import (
 
 	"diorthos/client"
 	"diorthos/core/bag"
+	"diorthos/core/block"
 	"diorthos/core/climb"
 	"diorthos/core/docket"
 	"diorthos/core/ladder"
@@ -181,7 +182,7 @@ func readBag(ctx context.Context, c *cli.Command, path string) (d *client.CaseDe
 	if err != nil {
 		return nil, err
 	}
-	f, err := os.Open(path)
+	f, err := block.OpenRegular(path, os.O_RDONLY)
 	if err != nil {
 		return nil, err
 	}

@@ -47,7 +47,7 @@ func (p *page) paint(c text.Colors, s string) string {
 	if !p.colour {
 		return s
 	}
-	return c.Sprint(s)
+	return append(text.Colors{ours}, c...).Sprint(s)
 }
 
 func (p *page) strong(s string) string { return p.paint(text.Colors{text.Bold}, s) }

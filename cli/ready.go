@@ -15,6 +15,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"diorthos/core/bag"
+	"diorthos/core/block"
 	"diorthos/core/knowledge"
 	"diorthos/core/readiness"
 	"diorthos/core/reading"
@@ -134,7 +135,7 @@ func lookOrOpen(ctx context.Context, c *cli.Command) (*bag.Facts, error) {
 		l.Close()
 		return l.Facts, nil
 	}
-	f, err := os.Open(path)
+	f, err := block.OpenRegular(path, os.O_RDONLY)
 	if err != nil {
 		return nil, err
 	}
@@ -326,7 +327,7 @@ func readyForUpdate(c *cli.Command, facts *bag.Facts, k *knowledge.Knowledge) er
 	if facts.Installed == nil {
 		return errors.New("ready: no installed system is known to hold the update against")
 	}
-	f, err := os.Open(c.String("update"))
+	f, err := block.OpenRegular(c.String("update"), os.O_RDONLY)
 	if err != nil {
 		return err
 	}

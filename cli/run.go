@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -30,6 +31,20 @@ var ErrFound = errFound
 // Run runs one command line and returns the exit status. more adds commands
 // that do not belong here, such as the service.
 func Run(ctx context.Context, args []string, in io.Reader, out, problems io.Writer, more ...*cli.Command) int {
+	app := root(in, out, problems, more)
+	switch err := app.Run(ctx, args); {
+	case err == nil:
+		return 0
+	case errors.Is(err, errFound):
+		return 1
+	default:
+		_, _ = fmt.Fprintln(problems, "diorthos:", oneLine(err))
+		return 2
+	}
+}
+
+// root is the program's own command, above all others.
+func root(in io.Reader, out, problems io.Writer, more []*cli.Command) *cli.Command {
 	app := &cli.Command{
 		Name: "diorthos", Usage: "find out why an install, upgrade or update failed, and put it right", Version: Version,
 		Description: "Local commands (read, code, gather, ready, layout, boot, store, upkeep, media, knowledge) need\n" +
@@ -78,22 +93,23 @@ func Run(ctx context.Context, args []string, in io.Reader, out, problems io.Writ
 	}
 	takeKeys(app.Commands)
 	forbidUnknown(app.Commands)
-	switch err := app.Run(ctx, args); {
-	case err == nil:
-		return 0
-	case errors.Is(err, errFound):
-		return 1
-	default:
-		_, _ = fmt.Fprintln(problems, "diorthos:", oneLine(err))
-		return 2
-	}
+	return app
 }
 
-// forbidUnknown makes groups of commands refuse a word that is none of them.
+// forbidUnknown makes groups of commands refuse a word that is none of them, and a command that takes no arguments those
+// that it is given.
 func forbidUnknown(list []*cli.Command) {
 	for _, c := range list {
 		c.OnUsageError = func(_ context.Context, c *cli.Command, err error, _ bool) error { return usage(c, err) }
 		if len(c.Commands) == 0 {
+			if do := c.Action; c.ArgsUsage == "" {
+				c.Action = func(ctx context.Context, c *cli.Command) error {
+					if _, err := args(c); err != nil {
+						return err
+					}
+					return do(ctx, c)
+				}
+			}
 			continue
 		}
 		forbidUnknown(c.Commands)
@@ -205,6 +221,7 @@ func LoadKnowledge(lists ...string) (*knowledge.Knowledge, error) {
 		}
 		site = append(site, os.DirFS(dir))
 	}
+	defer debug.SetGCPercent(debug.SetGCPercent(400)) // most of a short command's time would be spent on what stays
 	return knowledge.Load(shipped.Files, site...)
 }
 

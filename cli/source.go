@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -9,6 +10,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"diorthos/core/block"
 	"diorthos/core/store"
 	"diorthos/core/system"
 	"diorthos/core/volumes"
@@ -67,6 +69,20 @@ func source(name string, build int, keys *volumes.Keys) (store.Source, error) {
 		return nil, err
 	}
 	return twin(suppliers, "the twin "+filepath.Base(name), volume)
+}
+
+// readText reads a file that a person wrote, of at most so many bytes.
+func readText(name string, most int64) ([]byte, error) {
+	f, err := block.OpenRegular(name, os.O_RDONLY)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = f.Close() }() // it was only read
+	text, err := io.ReadAll(io.LimitReader(f, most+1))
+	if err == nil && int64(len(text)) > most {
+		err = fmt.Errorf("%s: has more than %s: this is no text that a person wrote", name, size(most))
+	}
+	return text, err
 }
 
 // maxMedium is the size of the largest install medium that is read whole, in

@@ -14,6 +14,7 @@ import (
 	"golang.org/x/term"
 
 	"diorthos/client"
+	"diorthos/core/block"
 )
 
 func submitCommand() *cli.Command {
@@ -78,7 +79,7 @@ func showAccepted(p *page, cs client.Case, again bool) {
 }
 
 func submit(ctx context.Context, c *cli.Command, path string) (a *client.Accepted, err error) {
-	f, err := os.Open(path)
+	f, err := block.OpenRegular(path, os.O_RDONLY)
 	if err != nil {
 		return nil, err
 	}
@@ -86,9 +87,6 @@ func submit(ctx context.Context, c *cli.Command, path string) (a *client.Accepte
 	info, err := f.Stat()
 	if err != nil {
 		return nil, err
-	}
-	if !info.Mode().IsRegular() {
-		return nil, fmt.Errorf("%s is not a file", path)
 	}
 	bar := newBar(c, "sending", info.Size())
 	defer bar.clear()

@@ -15,6 +15,7 @@ import (
 
 	"diorthos/core/action"
 	"diorthos/core/bag"
+	"diorthos/core/block"
 	"diorthos/core/boot"
 	"diorthos/core/readiness"
 	"diorthos/core/store"
@@ -278,7 +279,7 @@ func cutList(ctx context.Context, c *cli.Command) (err error) {
 	if info, err := os.Stat(folder); err != nil || !info.IsDir() {
 		return fmt.Errorf("--store %s: want the folder with the manifests", folder)
 	}
-	in, err := os.Open(a[0])
+	in, err := block.OpenRegular(a[0], os.O_RDONLY)
 	if err != nil {
 		return err
 	}

@@ -19,7 +19,7 @@ func OpenDisk(path string, sectorSize int, readOnly bool) (*block.Image, error) 
 	if err != nil {
 		return nil, err
 	}
-	if info.Mode()&fs.ModeDevice != 0 && sectorSize == 0 {
+	if info.Mode()&fs.ModeDevice != 0 && info.Mode()&fs.ModeCharDevice == 0 && sectorSize == 0 {
 		f, err := os.Open(path)
 		if err != nil {
 			return nil, err

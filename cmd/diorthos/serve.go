@@ -264,7 +264,7 @@ func fromFile(c *cli.Command, path string) error {
 	}
 	var options map[string]any
 	if err := yaml.Unmarshal(raw, &options); err != nil {
-		return fmt.Errorf("%s: %w", path, err)
+		return fmt.Errorf("%s: %s", path, yaml.FormatError(err, false, false))
 	}
 	for name, value := range options {
 		i := slices.IndexFunc(c.Flags, func(f cli.Flag) bool { return slices.Contains(f.Names(), name) })

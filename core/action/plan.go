@@ -3,6 +3,7 @@ package action
 import (
 	"errors"
 	"fmt"
+	"unicode/utf8"
 
 	"github.com/goccy/go-yaml"
 
@@ -34,9 +35,12 @@ var fatBits = map[string]int{"fat12": 12, "fat16": 16, "fat32": 32}
 
 // ReadPlan reads a plan in YAML. Errors name the partition by its place.
 func ReadPlan(text []byte) (*Plan, error) {
+	if !utf8.Valid(text) {
+		return nil, errors.New("it is no text")
+	}
 	var file planFile
 	if err := yaml.UnmarshalWithOptions(text, &file, yaml.Strict()); err != nil {
-		return nil, err
+		return nil, errors.New(yaml.FormatError(err, false, false)) // without the lines around it
 	}
 	if len(file.Partitions) == 0 {
 		return nil, errors.New("lists no partitions")

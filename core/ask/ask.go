@@ -59,7 +59,7 @@ const (
 	// mostMessages bounds how many messages are told of.
 	mostMessages = 5
 	// leastMessage is the least share with which a message is told of.
-	leastMessage = 0.05
+	leastMessage = 0.04
 	// shown is the least probability with which a cause is told.
 	shown = 0.03
 	// otherTime is what is left of the share of a message that is shown at another

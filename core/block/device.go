@@ -48,18 +48,14 @@ func OpenImage(path string, sectorSize int, readOnly bool) (*Image, error) {
 	if readOnly {
 		flag = os.O_RDONLY
 	}
+	if err := isOf(path, "a disk image or a block device", holdsDisk); err != nil {
+		return nil, err
+	}
 	file, err := os.OpenFile(path, flag, 0)
 	if err != nil {
 		return nil, err
 	}
-	info, err := file.Stat()
-	if err == nil && info.IsDir() {
-		err = fmt.Errorf("open %s: is a folder; want a disk image or a block device", path)
-	}
-	var size int64
-	if err == nil {
-		size, err = file.Seek(0, io.SeekEnd)
-	}
+	size, err := file.Seek(0, io.SeekEnd)
 	if err != nil {
 		_ = file.Close()
 		return nil, err

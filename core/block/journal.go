@@ -174,7 +174,7 @@ func OpenJournal(path string) (*Journal, error) { return openJournal(path, os.O_
 func ReadJournal(path string) (*Journal, error) { return openJournal(path, os.O_RDONLY) }
 
 func openJournal(path string, flag int) (*Journal, error) {
-	file, err := os.OpenFile(path, flag, 0)
+	file, err := OpenRegular(path, flag)
 	if err != nil {
 		return nil, fmt.Errorf("open journal: %w", err)
 	}

@@ -24,7 +24,7 @@ type Remains struct {
 
 // Salvage reads what is left of the journal at path. Nothing is written to it.
 func Salvage(path string) (*Remains, error) {
-	file, err := os.Open(path)
+	file, err := OpenRegular(path, os.O_RDONLY)
 	if err != nil {
 		return nil, fmt.Errorf("open journal: %w", err)
 	}

@@ -106,10 +106,11 @@ func split(text string) []string {
 
 // Match finds the messages that words can mean, the likeliest first, at most so many.
 func (b *Book) Match(words string, most int) []Match {
-	asked := b.recognise(split(words))
+	said := split(words)
+	asked, spoken := b.recognise(said), uncommon(said)
 	var list []Match
 	for i, m := range b.list {
-		if fit := b.fit(i, asked); fit > 0.2 {
+		if fit := max(b.fit(i, asked), excerpt(m.Says, spoken)); fit > 0.2 {
 			list = append(list, Match{Message: m, Fit: fit})
 		}
 	}
@@ -198,6 +199,28 @@ func (b *Book) weightOf(w string, h heard) float64 {
 	return weight * best
 }
 
+// excerpt is the fit of a message of which the words, in a row, are a part: as much as somebody reads out of a long one.
+func excerpt(says string, spoken []string) float64 {
+	if len(spoken) == 0 || len(spoken) == 1 && len(strings.TrimLeft(spoken[0], "0123456789")) < 3 {
+		return 0
+	}
+	of := uncommon(split(fixed(says)))
+	for i := range len(of) - len(spoken) + 1 {
+		if slices.Equal(of[i:i+len(spoken)], spoken) {
+			return excerpts[min(len(spoken), len(excerpts))-1]
+		}
+	}
+	return 0
+}
+
+// excerpts are the fits of one word out of a message, of two, and of three and more.
+var excerpts = []float64{0.4, 0.52, 0.62}
+
+// uncommon leaves out the words that people put around what they read out.
+func uncommon(words []string) []string {
+	return slices.DeleteFunc(slices.Clone(words), func(w string) bool { return common[w] })
+}
+
 // common are words that people put around what they read out.
 var common = setOf("a an the is it says say said and then after before on in of to at for my this that " +
 	"with was i we machine screen computer shows message there when nothing else")
@@ -263,9 +286,24 @@ func (b *Book) fit(message int, asked []heard) float64 {
 		return 0
 	}
 	var told, all float64
+	said := 0
 	for _, i := range b.of[message] {
 		told += b.words[i].weight * covered[i]
 		all += b.words[i].weight
+		if covered[i] > 0 && !common[b.words[i].text] {
+			said++
+		}
 	}
-	return math.Pow(have/want, 0.55) * math.Pow(told/all, 0.45)
+	fit := math.Pow(have/want, 0.55) * math.Pow(told/all, 0.45)
+	if told/all < whole || said == 1 && strings.Contains(b.list[message].Says, "{") {
+		fit *= fewWords[min(said, len(fewWords)-1)]
+	}
+	return fit
 }
+
+// whole is the part of a message from which on all of it was said.
+const whole = 0.9
+
+// fewWords are how much the fit counts of a message of which so many words were said: a word or two of it are words that
+// people say of much else too.
+var fewWords = []float64{0, 0.45, 0.9, 1}

@@ -139,3 +139,28 @@ func BenchmarkMatch(b *testing.B) {
 		k.Book.Match("after the update it says colonel panic not sinking vfs unable to mound route fs on unknown block", 3)
 	}
 }
+
+// A word or two stand in what much else says too: none of them alone makes a message likely, unless that is all that
+// the message says. What was read out of the middle of a long one leads to it, and to all that say the same.
+func TestAFewWordsDecideLittle(t *testing.T) {
+	b := book(t).Book
+	for _, m := range book(t).Messages {
+		words := strings.FieldsFunc(strings.ToLower(m.Says), func(r rune) bool { return r < 'a' || r > 'z' })
+		for _, w := range words {
+			for _, hit := range b.Match(w, 1) {
+				if hit.Share > 0.5 && len(strings.Fields(hit.Message.Says)) > 2 {
+					t.Errorf("%q alone is taken for %q, %.0f %%", w, hit.Message.Says, 100*hit.Share)
+				}
+			}
+		}
+	}
+	for words, want := range map[string]string{
+		"it says emergency mode": "You are in emergency mode", "not syncing": "Kernel panic - not syncing",
+		"unmet dependencies": "nmet dependencies", "certificate verification": "Certificate verification failed",
+	} {
+		list := b.Match(words, 3)
+		if len(list) == 0 || !strings.Contains(list[0].Message.Says, want) || list[0].Share < 0.15 {
+			t.Errorf("%q: %+v", words, list)
+		}
+	}
+}
