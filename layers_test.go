@@ -21,6 +21,7 @@ var layers = [][]string{
 // only those before it.
 var order = []string{
 	"units",
+	"plain",
 	"format",
 	"block",
 	"tree",

@@ -12,6 +12,8 @@ import (
 	"net/http"
 	"strings"
 	"time"
+
+	"diorthos/core/plain"
 )
 
 // A Client speaks to one service as one person. It is safe for concurrent use.
@@ -109,7 +111,7 @@ func (c *Client) send(ctx context.Context, method, path string, body, into any) 
 	if err != nil {
 		return err
 	}
-	req, err := c.request(ctx, method, path, bytes.NewReader(raw))
+	req, err := c.request(ctx, method, path, bytes.NewReader(plain.WithoutNUL(raw)))
 	if err != nil {
 		return err
 	}

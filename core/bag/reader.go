@@ -17,6 +17,8 @@ import (
 	"unicode"
 	"unicode/utf8"
 
+	"diorthos/core/plain"
+
 	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
 )
@@ -416,7 +418,7 @@ func (r *reader) verify() (*Info, error) {
 			Do:   "make the bag with \"diorthos gather\"",
 		}
 	}
-	if at := nulIn(r.facts); at >= 0 {
+	if at := plain.NULIn(r.facts); at >= 0 {
 		return nil, &Error{
 			Kind: ErrFacts,
 			Name: payloadFolder + factsName,
@@ -474,23 +476,6 @@ func simple(json []byte, values int) error {
 		}
 	}
 	return nil
-}
-
-// nulIn tells where JSON holds U+0000, which no database keeps in a text; -1 for
-// nowhere.
-func nulIn(json []byte) int {
-	for i := 0; i < len(json); i++ {
-		switch {
-		case json[i] == 0:
-			return i
-		case json[i] != '\\':
-		case bytes.HasPrefix(json[i:], []byte(`\u0000`)):
-			return i
-		default:
-			i++ // what is escaped cannot begin an escape
-		}
-	}
-	return -1
 }
 
 func (r *reader) verifyTags() error {

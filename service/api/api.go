@@ -5,9 +5,11 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"maps"
 	"net/http"
 	"net/netip"
 	"time"
+	"unicode/utf8"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
@@ -19,6 +21,7 @@ import (
 
 	"diorthos/core/bag"
 	"diorthos/core/knowledge"
+	"diorthos/core/plain"
 	"diorthos/service/bags"
 	"diorthos/service/records"
 	"diorthos/service/signon"
@@ -74,6 +77,7 @@ func New(d Deps) *API {
 		a.logged,
 		a.recovered,
 		a.secured,
+		plainAddress,
 	)
 	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("ok\n")) })
 	r.Get("/readyz", a.ready)
@@ -81,6 +85,8 @@ func New(d Deps) *API {
 		r.Use(http.NewCrossOriginProtection().Handler)
 		a.routes(humachi.New(r, config()))
 	})
+	r.NotFound(notThere)
+	r.MethodNotAllowed(notSo)
 	if d.Console != nil {
 		r.NotFound(console(d.Console))
 	}
@@ -107,6 +113,17 @@ func config() huma.Config {
 		}
 		return v, nil
 	})
+	c.Formats = maps.Clone(c.Formats)
+	for name, format := range c.Formats {
+		decode := format.Unmarshal
+		format.Unmarshal = func(raw []byte, into any) error {
+			if !utf8.Valid(raw) || plain.NULIn(raw) >= 0 {
+				return errNotPlain
+			}
+			return decode(raw, into)
+		}
+		c.Formats[name] = format
+	}
 	c.Info.Description = "Why an install, upgrade or update failed, and how it is put right. Sign in with " +
 		"\"Authorization: Bearer TOKEN\"."
 	c.OpenAPIPath, c.DocsPath, c.SchemasPath = "/api/v1/openapi", "", "/api/v1/schemas"

@@ -3,12 +3,14 @@ package api
 import (
 	"io/fs"
 	"net/http"
+	"net/url"
 	"path"
 	"runtime/debug"
 	"strconv"
 	"strings"
 	"time"
 
+	"diorthos/core/plain"
 	"diorthos/service/traces"
 
 	"github.com/go-chi/chi/v5"
@@ -38,6 +40,31 @@ func (a *API) secured(next http.Handler) http.Handler {
 		}
 		next.ServeHTTP(w, r)
 	})
+}
+
+// plainAddress refuses an address that names what cannot be kept.
+func plainAddress(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		query, err := url.QueryUnescape(r.URL.RawQuery)
+		if err == nil && plain.Text(r.URL.Path) && plain.Text(query) {
+			next.ServeHTTP(w, r)
+			return
+		}
+		answerProblem(w, r, http.StatusUnprocessableEntity, "not-plain", "the address cannot be read: "+errNotPlain.Error())
+	})
+}
+
+// notThere answers at addresses of the API at which there is nothing.
+func notThere(w http.ResponseWriter, r *http.Request) {
+	answerProblem(
+		w, r, http.StatusNotFound, "unknown",
+		"there is nothing at this address; the API is described at /api/v1/openapi.json",
+	)
+}
+
+// notSo answers calls that an address does not take.
+func notSo(w http.ResponseWriter, r *http.Request) {
+	answerProblem(w, r, http.StatusMethodNotAllowed, "method", "nothing can be done at this address by "+r.Method)
 }
 
 // traced begins a trace of a request for the API, or goes on with the caller's. Streams that stay open are left out.
@@ -156,14 +183,7 @@ func console(files fs.FS) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		name := strings.TrimPrefix(path.Clean(r.URL.Path), "/")
 		if strings.HasPrefix(name, "api/") || r.Method != http.MethodGet && r.Method != http.MethodHead {
-			w.Header().Set("Content-Type", "application/problem+json")
-			w.WriteHeader(http.StatusNotFound)
-			_, _ = w.Write(
-				[]byte(
-					`{"title":"Not Found","status":404,` +
-						`"detail":"there is nothing at this address; the API is described at /api/v1/openapi.json"}`,
-				),
-			)
+			notThere(w, r)
 			return
 		}
 		if strings.HasPrefix(name, "assets/") {

@@ -26,11 +26,39 @@ func problem(status int, kind, detail string) *huma.ErrorModel {
 	}
 }
 
+// errNotPlain is what is wrong with a text that no database keeps.
+var errNotPlain = errors.New("a text holds a NUL, U+0000, or is no UTF-8")
+
+// A body that cannot be kept is read well, and refused as other values that a field cannot have. What is wrong with a
+// body is told with a status by this function alone.
+func init() {
+	made := huma.NewErrorWithContext
+	huma.NewErrorWithContext = func(ctx huma.Context, status int, msg string, errs ...error) huma.StatusError {
+		for _, err := range errs {
+			if d := (*huma.ErrorDetail)(nil); errors.As(err, &d) && d.Message == errNotPlain.Error() {
+				return problem(http.StatusUnprocessableEntity, "not-plain", errNotPlain.Error())
+			}
+		}
+		return made(ctx, status, msg, errs...)
+	}
+}
+
 // numbered says in a problem of which request it tells: the log has lines with the same number.
 func numbered(ctx huma.Context, p *huma.ErrorModel) {
 	if id := middleware.GetReqID(ctx.Context()); id != "" && p.Instance == "" {
 		p.Instance = "urn:diorthos:request:" + id
 	}
+}
+
+// answerProblem answers where no operation of the API does.
+func answerProblem(w http.ResponseWriter, r *http.Request, status int, kind, detail string) {
+	p := problem(status, kind, detail)
+	if id := middleware.GetReqID(r.Context()); id != "" {
+		p.Instance = "urn:diorthos:request:" + id
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(status)
+	_ = json.NewEncoder(w).Encode(p)
 }
 
 func writeProblem(_ huma.API, ctx huma.Context, p *huma.ErrorModel) {

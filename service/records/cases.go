@@ -19,6 +19,7 @@ import (
 	"diorthos/core/bag"
 	"diorthos/core/climb"
 	"diorthos/core/docket"
+	"diorthos/core/plain"
 	"diorthos/service/lifecycle"
 )
 
@@ -409,7 +410,7 @@ func (s *Store) Settle(
 		if err != nil {
 			return err
 		}
-		raw = withoutNUL(raw)
+		raw = plain.WithoutNUL(raw)
 		event = lifecycle.ReadFailing
 		if d.Sound() {
 			event = lifecycle.ReadHealthy
@@ -438,20 +439,6 @@ func (s *Store) Settle(
 		}
 		return noteFleet(db, number, n)
 	})
-}
-
-// withoutNUL puts U+FFFD where JSON holds U+0000, which the database does not take.
-func withoutNUL(raw []byte) []byte {
-	for i := 0; i+6 <= len(raw); i++ {
-		if raw[i] != '\\' {
-			continue
-		}
-		if string(raw[i:i+6]) == `\u0000` {
-			copy(raw[i:], `\ufffd`)
-		}
-		i++ // what is escaped cannot begin an escape
-	}
-	return raw
 }
 
 // Requeue puts cases whose worker fell silent, and those that nobody will come

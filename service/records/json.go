@@ -4,6 +4,8 @@ import (
 	"database/sql/driver"
 	"encoding/json"
 	"fmt"
+
+	"diorthos/core/plain"
 )
 
 // jsonOf is a column that holds a value as JSON.
@@ -25,5 +27,5 @@ func (j *jsonOf[T]) Scan(from any) error {
 // Value writes it.
 func (j jsonOf[T]) Value() (driver.Value, error) {
 	raw, err := json.Marshal(j.V)
-	return string(withoutNUL(raw)), err
+	return string(plain.WithoutNUL(raw)), err
 }
