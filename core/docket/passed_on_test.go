@@ -3,6 +3,7 @@ package docket_test
 import (
 	"bytes"
 	"fmt"
+	"html"
 	"io/fs"
 	"maps"
 	"math/rand/v2"
@@ -45,6 +46,42 @@ var passedOn = map[string]func([]byte) []byte{
 			beginning("> ")(raw),
 		)
 	},
+	"by an image build": counted(func(n int, l string) string { return fmt.Sprintf("#7 %d.%03d %s", n/3, n*37%1000, l) }),
+	"by a build runner": counted(func(n int, l string) string {
+		return fmt.Sprintf("2026-11-17T12:04:%02d.%07dZ %s", n/20%60, n*12347%10_000_000, l)
+	}),
+	"by a log of Java": beginning("2026-11-17 12:04:05,123 INFO  [main] ship.Provision - "),
+	"by a provisioner": beginning("    default: "),
+	"from the far end": beginning("remote: "),
+	"as a container's log": counted(func(_ int, l string) string {
+		return `{"log":` + strconv.Quote(l+"\n") + `,"stream":"stdout","time":"2026-11-17T12:04:05.123456789Z"}`
+	}),
+	"in a message": counted(func(_ int, l string) string {
+		return `time="2026-11-17T12:04:05Z" level=info msg=` + strconv.Quote(l)
+	}),
+	"in a page":       func(raw []byte) []byte { return []byte("<pre>\n" + html.EscapeString(string(raw)) + "</pre>\n") },
+	"filled to 80":    eachTo(func(l string) string { return fmt.Sprintf("%-80s", l) }),
+	"between bars":    eachTo(func(l string) string { return "| " + l + " |" }),
+	"as a comparison": beginning("+"),
+	"with the level": counted(func(n int, l string) string {
+		return []string{"INFO: ", "ERROR: ", "DEBUG: "}[n%3] + l
+	}),
+	"behind others": func(raw []byte) []byte {
+		return slices.Concat([]byte("==> /var/log/boot.log <==\n\n==> /var/log/apt/term.log <==\n"), raw)
+	},
+	"by a pipeline":    beginning("[build] [stage-2/4] "),
+	"after a while":    counted(func(n int, l string) string { return fmt.Sprintf("%9.3fs | %s", float64(n)/7, l) }),
+	"by many machines": beginning("kestrel-office-3: "),
+	"drawn":            beginning("  ┃ "),
+	"by a pod":         beginning("pod/updater-7d9f8b[main] 2026-11-17T12:04:05Z stdout F "),
+	"as a table":       eachTo(func(l string) string { return "│ " + fmt.Sprintf("%-90s", l) + " │" }),
+	"by a unit": counted(func(n int, l string) string {
+		return fmt.Sprintf("2026-11-17 12:04:%02d | WARNING  | updater.run:stream:%d - %s", n/20%60, n%9+80, l)
+	}),
+	"as a list": beginning("- "),
+	"as keys": counted(func(_ int, l string) string {
+		return `level=info ts=1795000000.123 output=` + strconv.Quote(l) + ` host=kestrel`
+	}),
 	"typeset":      typeset,
 	"fixed spaces": func(raw []byte) []byte { return bytes.ReplaceAll(raw, []byte("  "), []byte("\u00a0 ")) },
 	"spaced":       func(raw []byte) []byte { return bytes.ReplaceAll(raw, []byte("\n"), []byte("\n\n")) },
@@ -63,6 +100,21 @@ func eachLine(raw []byte, f func(string) string) []byte {
 		b.WriteString(f(text[strings.LastIndex(text, "\r")+1:]) + "\n")
 	}
 	return b.Bytes()
+}
+
+func eachTo(f func(string) string) func([]byte) []byte {
+	return func(raw []byte) []byte { return eachLine(raw, f) }
+}
+
+// counted gives each line with its number to f.
+func counted(f func(int, string) string) func([]byte) []byte {
+	return func(raw []byte) []byte {
+		n := 0
+		return eachLine(raw, func(l string) string {
+			n++
+			return f(n, l)
+		})
+	}
 }
 
 func beginning(with string) func([]byte) []byte {

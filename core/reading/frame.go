@@ -2,6 +2,7 @@ package reading
 
 import (
 	"bytes"
+	"html"
 	"io"
 	"regexp"
 	"slices"
@@ -16,43 +17,15 @@ import (
 type frame struct {
 	escaped  bool // it stands in strings of another language: \\n for the end of a line
 	margins  []margin
-	spaced   bool // every line is followed by an empty one
-	width    int  // at which longer lines were broken, in letters; 0 for none
-	atSpaces bool // they were broken at a space, which went
-	straight bool // quotation marks and dots were replaced by a typesetter's
-	fixed    bool // spaces were made such as keep a line together
+	ending   string // what stands behind each line
+	page     bool   // signs are written as in the source of a page
+	spaced   bool   // every line is followed by an empty one
+	width    int    // at which longer lines were broken, in letters; 0 for none
+	atSpaces bool   // they were broken at a space, which went
+	straight bool   // quotation marks and dots were replaced by a typesetter's
+	fixed    bool   // spaces were made such as keep a line together
 	begins   func(line string) bool
 }
-
-// A margin is what may stand before each line. The group "time", if there is one, says when the line was written.
-type margin struct {
-	*regexp.Regexp
-	layout string
-	always bool // it says nothing by itself: where all lines have it, it goes
-}
-
-// margins are those that are known, those that take the most away first.
-var margins = func() (list []margin) {
-	const who = ` [\w.-]+ (?P<who>[\w./@-]+)(?:\[\d+\])?: ?`
-	for _, t := range times {
-		list = append(list,
-			margin{Regexp: regexp.MustCompile(`^(?P<time>` + t.pattern + `)` + who), layout: t.layout},
-			margin{Regexp: regexp.MustCompile(`^[\[(<]?(?P<time>` + t.pattern + `)[\])>]?:?(?:[ \t]|$)`), layout: t.layout},
-		)
-	}
-	for _, pattern := range []string{
-		`^[\[(]?\d\d:\d\d:\d\d(?:[.,]\d+)?[\])]?:?(?:[ \t]|$)`,
-		`^ *\d+(?:[:\t]|  )`, // numbers of lines
-		`^[\w.-]+ +\| ?`,     // one of several that run side by side
-		`^[\w./-]+\.(?:log|txt)(?:\.\d+)?[:-](?:\d+[:-])?`, // found by a search
-	} {
-		list = append(list, margin{Regexp: regexp.MustCompile(pattern)})
-	}
-	for _, pattern := range []string{`^>+(?: |$)`, `^\t`, `^ {8}`, `^ {4}`, `^ {2}`, `^ `} {
-		list = append(list, margin{Regexp: regexp.MustCompile(pattern), always: true})
-	}
-	return list
-}()
 
 const (
 	maxMargins = 3 // one around the other
@@ -81,6 +54,7 @@ func (r *Reader) frameOf(name string, head []string) *frame {
 	}
 	f.straight = isTypeset(lines)
 	f.fixed = slices.ContainsFunc(lines, copiedSpaces.MatchString)
+	f.page = slices.ContainsFunc(lines, pageSigns.MatchString)
 	lines = mapped(lines, f.asTyped)
 	score := r.familiar(named, lines)
 	for range maxMargins {
@@ -90,9 +64,12 @@ func (r *Reader) frameOf(name string, head []string) *frame {
 		}
 		f.margins, lines, score = append(f.margins, *m), inner, best
 	}
+	if f.ending = endingOf(lines, len(f.margins) > 0); f.ending != "" {
+		lines = mapped(lines, func(l string) string { return withoutEnding(l, f.ending) })
+	}
 	f.begins = func(line string) bool { return r.familiar(named, []string{line}) > 0 }
 	f.width, f.atSpaces = r.brokenAt(named, lines, f)
-	if len(f.margins) == 0 && !f.escaped && !f.spaced && f.width == 0 && !f.straight && !f.fixed {
+	if len(f.margins) == 0 && f.ending == "" && !f.escaped && !f.spaced && f.width == 0 && !f.straight && !f.fixed && !f.page {
 		return nil
 	}
 	return f
@@ -102,14 +79,25 @@ func (r *Reader) frameOf(name string, head []string) *frame {
 func (r *Reader) bestMargin(named *Dialect, lines []string, score int) (best *margin, inner []string, most int) {
 	filled := len(lines) - countOf(lines, isBlank)
 	most = score
-	for i := range margins {
-		m := &margins[i]
+	candidates := margins
+	told := r.understood(lines)
+	if score*3 < filled || named == nil && told*3 < filled {
+		candidates = slices.Concat(margins, r.learned(lines))
+	}
+	for i := range candidates {
+		m := &candidates[i]
 		with := countOf(lines, func(l string) bool { return !isBlank(l) && m.MatchString(l) })
 		if with == 0 || with*5 < filled*2 || !m.always && with*10 < filled*9 {
 			continue
 		}
 		without := mapped(lines, m.strip)
 		got := r.familiar(named, without)
+		if named == nil && told == 0 && m.dated && with == filled && filled > 3 {
+			got = score + 1 // the same words behind the time of each line: who passed it on
+		}
+		if known := r.understood(without); named == nil && m.learned && known > 0 && known >= told && known*3 >= filled {
+			got = score + known // as much as many programs write before a line, and one that is known behind it
+		}
 		if named == nil && r.oneSpeaks(m, lines) {
 			for _, d := range r.dialects {
 				if known := d.familiar(without); d.Whole && known*5 >= filled {
@@ -117,7 +105,7 @@ func (r *Reader) bestMargin(named *Dialect, lines []string, score int) (best *ma
 				}
 			}
 		}
-		all := with == filled &&
+		all := with == filled && !m.learned &&
 			(m.always || score == 0 && filled > 3) // a text that nobody knows, such as one in another language
 		if got > most || all && best == nil && got == most {
 			best, inner, most = m, without, got
@@ -143,8 +131,6 @@ func (r *Reader) oneSpeaks(m *margin, lines []string) bool {
 	return most*20 >= all*19
 }
 
-func (m *margin) strip(line string) string { return line[len(m.FindString(line)):] }
-
 // familiar counts the lines that a dialect knows, the one that the file's name tells or else the one that knows most.
 func (r *Reader) familiar(named *Dialect, lines []string) (most int) {
 	if named != nil {
@@ -155,6 +141,16 @@ func (r *Reader) familiar(named *Dialect, lines []string) (most int) {
 	}
 	return most
 }
+
+// understood counts the lines of which a dialect knows more than how its records are written.
+func (r *Reader) understood(lines []string) (most int) {
+	for _, d := range r.dialects {
+		most = max(most, countOf(lines, func(l string) bool { return d.State == nil && d.speaks(shown(l)) }))
+	}
+	return most
+}
+
+func (d *Dialect) speaks(line string) bool { return d.tool(line) != "" || d.means(line) }
 
 func (d *Dialect) familiar(lines []string) (n int) {
 	for _, l := range lines {
@@ -267,7 +263,7 @@ func (f *frame) wentOn(line, next string) bool {
 var writtenLines = regexp.MustCompile(`"(?:[^"\\]|\\.)*?\\n(?:[^"\\]|\\.)*"|'(?:[^'\\]|\\.)*?\\n(?:[^'\\]|\\.)*'`)
 
 var escapes = strings.NewReplacer(
-	`\r\n`, "\n", `\n`, "\n", `\"`, `"`, `\'`, "'", `\t`, "\t", `\\`, `\`, `\u001b`, "\x1b", `\/`, "/",
+	`\r\n`, "\n", `\n`, "\n", `\"`, `"`, `\'`, "'", `\t`, "\t", `\\`, `\`, `\u001b`, "\x1b", `\x1b`, "\x1b", `\033`, "\x1b", `\/`, "/",
 )
 
 // unescape gives the lines that are written in the strings of a line; those around the strings say nothing.
@@ -328,8 +324,14 @@ func (f *frame) asTyped(line string) string {
 	if f.fixed {
 		line = strings.ReplaceAll(line, "\u00a0", " ")
 	}
+	if f.page {
+		line = html.UnescapeString(line)
+	}
 	return line
 }
+
+// pageSigns are signs as the source of a page writes them.
+var pageSigns = regexp.MustCompile(`&(?:lt|gt|quot|#39|#34|amp);`)
 
 // An origin is where a line of the text without its frame stands in the file.
 type origin struct {
@@ -375,6 +377,7 @@ func (t *taking) add(text string, at origin) {
 	for i := range t.margins {
 		text, at.time = t.margins[i].take(text, at.time, t.anchor)
 	}
+	text = withoutEnding(text, t.ending)
 	if t.spaced && isBlank(text) && !t.empty {
 		t.empty = true
 		return
@@ -394,17 +397,6 @@ func (t *taking) add(text string, at origin) {
 	}
 	t.inner = append(append(t.inner, text...), '\n')
 	t.last, t.empty = text, isBlank(text)
-}
-
-func (m *margin) take(line string, known, anchor time.Time) (string, time.Time) {
-	found := m.FindStringSubmatchIndex(line)
-	if found == nil {
-		return line, known
-	}
-	if i := m.SubexpIndex("time"); i > 0 && known.IsZero() {
-		known = inYear(TimeForm{Layout: m.layout}.parse(line[found[2*i]:found[2*i+1]]), anchor)
-	}
-	return line[found[1]:], known
 }
 
 // A framed file is one whose frame was taken off.
