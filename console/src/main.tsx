@@ -23,6 +23,7 @@ import { People } from './pages/people/People'
 import { SignIn } from './pages/sign-in/SignIn'
 import { WavePage } from './pages/waves/WavePage'
 import { Waves } from './pages/waves/Waves'
+import { ByNumber } from './parts/ByNumber'
 import { Notice } from './parts/Notice'
 import './tokens.css'
 
@@ -71,14 +72,14 @@ function App() {
       <Routes>
         <Route path="/" element={<Cases />} />
         <Route path="/cases" element={<Navigate to="/" replace />} />
-        <Route path="/cases/:number" element={<CasePage />} />
+        <Route path="/cases/:number" element={<ByNumber what="case" Page={CasePage} />} />
         <Route path="/machines" element={<Machines />} />
         <Route path="/machines/:name" element={<MachinePage />} />
         <Route path="/machines/:name/twin" element={<Twin />} />
         <Route path="/cohorts" element={<Cohorts />} />
-        <Route path="/cohorts/:id" element={<CohortPage />} />
+        <Route path="/cohorts/:number" element={<ByNumber what="cohort" Page={CohortPage} />} />
         <Route path="/waves" element={<Waves />} />
-        <Route path="/waves/:id" element={<WavePage />} />
+        <Route path="/waves/:number" element={<ByNumber what="roll-out" Page={WavePage} />} />
         <Route path="/agents" element={<Agents />} />
         <Route path="/ask" element={<Ask />} />
         <Route path="/codes" element={<Codes />} />

@@ -42,11 +42,11 @@ func (a *API) secured(next http.Handler) http.Handler {
 	})
 }
 
-// plainAddress refuses an address that names what cannot be kept.
+// plainAddress refuses an address of the API that names what cannot be kept.
 func plainAddress(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		query, err := url.QueryUnescape(r.URL.RawQuery)
-		if err == nil && plain.Text(r.URL.Path) && plain.Text(query) {
+		if !strings.HasPrefix(r.URL.Path, "/api/") || err == nil && plain.Text(r.URL.Path) && plain.Text(query) {
 			next.ServeHTTP(w, r)
 			return
 		}

@@ -1,5 +1,5 @@
 import { Progress } from 'radix-ui'
-import { Link, useParams } from 'react-router'
+import { Link } from 'react-router'
 
 import type { CaseDetail } from '../../api/client'
 import { useWho } from '../../api/who'
@@ -24,8 +24,7 @@ import { ReadAgain } from './ReadAgain'
 import { Why } from './Why'
 
 /** The docket of a case: what was tried, where it broke, why, what to do. */
-export function CasePage() {
-  const number = Number(useParams().number)
+export function CasePage({ number }: { number: number }) {
   const { detail, connected } = useCase(number)
   if (detail.isPending) return <Notice>Fetching case {number}…</Notice>
   if (detail.data === undefined) return <Notice bad>{detail.error.message}</Notice>

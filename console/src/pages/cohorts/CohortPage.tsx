@@ -1,5 +1,5 @@
 import { useState, type FormEvent } from 'react'
-import { Link, useParams } from 'react-router'
+import { Link } from 'react-router'
 
 import type { CohortDetail, Outbreak, MachineCount } from '../../api/client'
 import { Notice } from '../../parts/Notice'
@@ -10,10 +10,8 @@ import { Helped } from '../waves/Offer'
 import { useChangeCohort, useCohort, useHold } from './queries'
 
 /** A failure that several machines have: what is the same, what they share, what helped, who. */
-export function CohortPage() {
-  const id = Number(useParams().id)
-  const cohort = useCohort(id)
-  if (!Number.isInteger(id)) return <Notice bad>There is no such cohort.</Notice>
+export function CohortPage({ number }: { number: number }) {
+  const cohort = useCohort(number)
   if (cohort.data) return <Shown d={cohort.data} stale={cohort.error?.message} />
   if (cohort.isPending) return <Notice>Fetching the cohort…</Notice>
   return <Notice bad>{cohort.error?.message}</Notice>

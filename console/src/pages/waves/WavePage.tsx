@@ -1,4 +1,4 @@
-import { Link, useParams } from 'react-router'
+import { Link } from 'react-router'
 
 import type { Rollout, RolloutMember } from '../../api/client'
 import { Notice } from '../../parts/Notice'
@@ -10,10 +10,8 @@ import { useChangeRollout, useRollout } from './queries'
 import { memberTone, toneOf } from './words'
 
 /** A repair that goes round: how far it came, wave by wave, and what may be done about it. */
-export function WavePage() {
-  const id = Number(useParams().id)
-  const rollout = useRollout(id)
-  if (!Number.isInteger(id)) return <Notice bad>There is no such roll-out.</Notice>
+export function WavePage({ number }: { number: number }) {
+  const rollout = useRollout(number)
   if (rollout.data) return <Shown r={rollout.data} stale={rollout.error?.message} />
   if (rollout.isPending) return <Notice>Fetching the roll-out…</Notice>
   return <Notice bad>{rollout.error?.message}</Notice>
