@@ -50,6 +50,7 @@ func TestTheFirstSuperblockComesBackFromABackup(t *testing.T) {
 		{"-t", "ext4", "-b", "1024", "-O", "64bit,metadata_csum"},
 		{"-t", "ext4", "-b", "1024", "-O", "^metadata_csum,^64bit"},
 		{"-t", "ext4", "-b", "1024", "-O", "metadata_csum_seed"},
+		{"-t", "ext4", "-O", "orphan_file,metadata_csum_seed"},
 		{"-t", "ext4", "-b", "1024", "-O", "meta_bg,^resize_inode"},
 	} {
 		raw := freshVolume(t, "70m", args...)
@@ -277,16 +278,13 @@ func usedVolume(t *testing.T, size string, args ...string) []byte {
 	}
 	t.Cleanup(func() { _ = os.RemoveAll(dir) })
 	path, at := filepath.Join(dir, "v"), filepath.Join(dir, "at")
-	for _, line := range []string{
-		"mke2fs -q -F " + strings.Join(args, " ") + " " + path + " " + size,
-		"mkdir " + at, "mount -o loop " + path + " " + at,
-		"cd " + at + "; for d in $(seq 40); do mkdir -p fleet/$d/logs; " +
-			"for f in $(seq 20); do head -c $((f * 900)) /dev/zero >fleet/$d/$f; done; done",
-		"head -c 9000000 /dev/urandom >" + at + "/chart", "rm -r " + at + "/fleet/1*", "umount " + at,
-	} {
-		if out, err := exec.Command("sh", "-c", line).CombinedOutput(); err != nil {
-			t.Fatalf("%s: %v: %s", line, err, out)
-		}
+	script := "set -e; mke2fs -q -F " + strings.Join(args, " ") + " " + path + " " + size + "; mkdir " + at +
+		"; mount -o loop " + path + " " + at + "; cd " + at + "; for d in $(seq 40); do mkdir -p fleet/$d/logs; " +
+		"for f in $(seq 20); do head -c $((f * 900)) /dev/zero >fleet/$d/$f; done; done; " +
+		"head -c 9000000 /dev/urandom >chart; rm -r fleet/1*; cd /; umount " + at
+	// In mounts of its own: others that begin theirs from ours would keep it in use after it was given back here.
+	if out, err := exec.Command("unshare", "--mount", "sh", "-c", script).CombinedOutput(); err != nil {
+		t.Fatalf("%s: %v: %s", script, err, out)
 	}
 	raw, err := os.ReadFile(path)
 	if err != nil {
@@ -302,6 +300,7 @@ func TestWhatABackupDoesNotKnowIsCounted(t *testing.T) {
 		{"-t", "ext4", "-b", "1024"},
 		{"-t", "ext4", "-b", "4096"},
 		{"-t", "ext4", "-b", "1024", "-O", "^metadata_csum,uninit_bg"},
+		{"-t", "ext4", "-O", "orphan_file,metadata_csum_seed"},
 		{"-t", "ext4", "-b", "1024", "-O", "meta_bg,^resize_inode"},
 		{"-t", "ext3", "-b", "1024"},
 		{"-t", "ext2", "-b", "2048"},

@@ -318,8 +318,8 @@ func (e Event) underName() bool { return programName(e) != "" && !e.Harmless && 
 // programName is the program that a record names before its first colon.
 func programName(e Event) string {
 	name, _, ok := strings.Cut(e.message(), ": ")
-	if !ok || strings.ContainsAny(name, " \t") {
-		return ""
+	if !ok || strings.ContainsAny(name, " \t") || levelAt(strings.ToLower(name)) == len(name) {
+		return "" // how much it matters is no program
 	}
 	return name
 }

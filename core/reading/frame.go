@@ -24,7 +24,9 @@ type frame struct {
 	atSpaces bool   // they were broken at a space, which went
 	straight bool   // quotation marks and dots were replaced by a typesetter's
 	fixed    bool   // spaces were made such as keep a line together
+	newer    bool   // it is in the words of newer releases of a tool
 	begins   func(line string) bool
+	reader   *Reader
 }
 
 const (
@@ -40,7 +42,7 @@ var terminalWidths = []int{80, 100, 120, 132}
 // frameOf tells the frame of a text by its first lines; nil for none. A margin is one if more lines are those of
 // a known dialect without it.
 func (r *Reader) frameOf(name string, head []string) *frame {
-	f := &frame{}
+	f := &frame{reader: r}
 	lines := head
 	named := r.namedDialect(name)
 	if named != nil && named.Whole {
@@ -69,7 +71,8 @@ func (r *Reader) frameOf(name string, head []string) *frame {
 	}
 	f.begins = func(line string) bool { return r.familiar(named, []string{line}) > 0 }
 	f.width, f.atSpaces = r.brokenAt(named, lines, f)
-	if len(f.margins) == 0 && f.ending == "" && !f.escaped && !f.spaced && f.width == 0 && !f.straight && !f.fixed && !f.page {
+	f.newer = named == nil && r.saysNewly(lines)
+	if !f.newer && len(f.margins) == 0 && f.ending == "" && !f.escaped && !f.spaced && f.width == 0 && !f.straight && !f.fixed && !f.page {
 		return nil
 	}
 	return f
@@ -340,6 +343,8 @@ type origin struct {
 	offset int64
 	end    int64
 	time   time.Time
+	// written is what stands there, where it is read in other words.
+	written string
 }
 
 // take takes the frame off a whole file.
@@ -370,6 +375,7 @@ type taking struct {
 	origins []origin
 	last    string // the line before
 	empty   bool   // it is
+	script  bool   // a script of a package speaks
 }
 
 func (t *taking) add(text string, at origin) {
@@ -384,6 +390,11 @@ func (t *taking) add(text string, at origin) {
 	}
 	if t.width > 0 {
 		text = shown(text)
+	}
+	if t.newer {
+		if before := t.reword(text); before != text {
+			at.written, text = shown(text), before
+		}
 	}
 	if len(t.origins) > 0 && t.wentOn(t.last, text) {
 		t.inner = t.inner[:len(t.inner)-1]
@@ -429,6 +440,13 @@ func (f *framed) back(s *stream, report *FileReport) {
 		e := &s.events[i]
 		if e.Time.IsZero() {
 			e.Time = f.at(e.Offset).time
+		}
+		if written := f.at(e.Offset).written; written != "" {
+			_, reason, more := strings.Cut(e.Text, "\n")
+			e.Means, e.Text = e.original(), written
+			if more {
+				e.Text += "\n" + reason
+			}
 		}
 		f.place(&e.Place)
 	}

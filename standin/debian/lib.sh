@@ -16,10 +16,10 @@ need_root() {
   done
 }
 
-# mirror_of RELEASE prints the address from which this machine itself fetches that release.
+# mirror_of RELEASE prints the address from which this machine itself fetches that release, or else its own.
 mirror_of() {
   apt-get indextargets --format '$(REPO_URI) $(RELEASE)' 'Created-By: Packages' |
-    awk -v want="$1" '$2 == want { print $1; exit }'
+    awk -v want="$1" '$2 == want { at = $1; exit } !any && $2 !~ /-/ { any = $1 } END { print at ? at : any }'
 }
 
 # base_root makes the minimal root once and prints where it lies.
@@ -135,8 +135,9 @@ inside() {
     inside "$host" "$root" "$@"
 }
 
-# console COMMAND runs a shell command inside and keeps what the screen showed.
+# console COMMAND runs a shell command inside and keeps what the screen showed. DIORTHOS_FRONT=apt has people type that.
 console() {
+  [ "${DIORTHOS_FRONT:-apt-get}" = apt-get ] || set -- "$(printf '%s' "$*" | sed "s/\\bapt-get\\b/$DIORTHOS_FRONT/g")"
   printf '#!/bin/sh\nexport DEBIAN_FRONTEND=noninteractive\n%s\n' "$*" >"$root/provoke" && chmod 755 "$root/provoke"
   script -qec "$(declare -f inside); host=$host root=$root language=${language:-}; inside /provoke" "$work/console.txt" </dev/null >/dev/null && say "the run ended well: nothing failed" || true
   sed -i -e '/^Script \(started\|done\) on /d' -e '/^strace: /d' "$work/console.txt"
