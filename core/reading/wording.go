@@ -12,11 +12,24 @@ var wordings = []struct {
 	*regexp.Regexp
 	means string
 }{
-	{regexp.MustCompile(`^Error: `), "E: "},
-	{regexp.MustCompile(`^Warning: `), "W: "},
-	{regexp.MustCompile(`^Notice: `), "N: "},
-	{regexp.MustCompile(`^Unsatisfied dependencies:$`), "The following packages have unmet dependencies:"},
-	{regexp.MustCompile(`^Not upgrading(?: yet)?.*:$`), "The following packages have been kept back:"},
+	{regexp.MustCompile(`^(?:Error|Fehler|Erreur|Erro)[ \x{a0}]?: `), "E: "},
+	{regexp.MustCompile(`^(?:Warning|Warnung|Attention|Aviso)[ \x{a0}]?: `), "W: "},
+	{regexp.MustCompile(`^(?:Notice|Hinweis|Notification|Nota)[ \x{a0}]?: `), "N: "},
+	{
+		regexp.MustCompile(`^(?:Unsatisfied dependencies|Nichterfüllte Abhängigkeiten|Dependências não satisfeitas|` +
+			`Impossible de satisfaire les dépendances)[ \x{a0}]?:[ \x{a0}]*$`),
+		"The following packages have unmet dependencies:",
+	},
+	{
+		regexp.MustCompile(`^(?:Not upgrading(?: yet.*)?|Aktualisiere nicht|Pas mis à jour|Não atualizando)[ \x{a0}]?:$`),
+		"The following packages have been kept back:",
+	},
+	{
+		regexp.MustCompile(`^(?:Auflösen von Abhängigkeiten|Résolution des dépendances|Resolvendo dependências)\W+` +
+			`(?:Fehler|Erreur|Erro)[ \x{a0}]?!$`),
+		"Solving dependencies... Error!",
+	},
+	{regexp.MustCompile(`^Err[ \x{a0}]: ?(\d+) `), "Err:$1 "},
 	{
 		regexp.MustCompile(`^ *Upgrading: (\d+), Installing: (\d+), Removing: (\d+), Not Upgrading: (\d+)$`),
 		"$1 upgraded, $2 newly installed, $3 to remove and $4 not upgraded.",
@@ -25,7 +38,8 @@ var wordings = []struct {
 
 // newerWords are lines by which a newer release of the tool is known, whatever else stands in a text.
 var newerWords = regexp.MustCompile(`^(?:Solving dependencies\.\.\.|Unsatisfied dependencies:|Summary:$|Installing:$|Upgrading:$|` +
-	`Removing:$|REMOVING:$| *Upgrading: \d+, Installing: )`)
+	`Removing:$|REMOVING:$| *Upgrading: \d+, Installing: |(?:Fehler|Erreur|Erro|Warnung|Attention)[ \x{a0}]?: |` +
+	`(?:Zusammenfassung|Sommaire|Resumo)[ \x{a0}]?:$)`)
 
 // scriptsBegin and scriptsEnd are lines between which a package's own scripts speak, who begin a line as they like.
 var (
@@ -42,6 +56,14 @@ func older(line string) (string, bool) {
 		}
 	}
 	return line, false
+}
+
+// OnlyReworded reports whether a record means, in older words, what it says: there is nothing to translate for people.
+func OnlyReworded(said, means string) bool {
+	first, rest, _ := strings.Cut(said, "\n")
+	before, ok := older(first)
+	meant, more, _ := strings.Cut(means, "\n")
+	return ok && before == meant && rest == more
 }
 
 // saysNewly reports whether a text is in the words of newer releases: it holds lines that only they have, or something is
