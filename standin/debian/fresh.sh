@@ -231,7 +231,7 @@ pin-forbids() {
   console "apt-get update -qq; apt-get -y install skerrow-tides"
 }
 remove-needed-refused() {
-  label needed-by-another|unmet-dependencies 'dependency problems prevent removal'
+  label 'needed-by-another|unmet-dependencies' 'dependency problems prevent removal'
   quiet_day
   deb skerrow-base 1.0; deb skerrow-top 1.0 'Depends: skerrow-base'
   have skerrow-base_1.0_all.deb skerrow-top_1.0_all.deb
