@@ -26,7 +26,6 @@ type frame struct {
 	fixed    bool   // spaces were made such as keep a line together
 	newer    bool   // it is in the words of newer releases of a tool
 	begins   func(line string) bool
-	reader   *Reader
 }
 
 const (
@@ -42,7 +41,7 @@ var terminalWidths = []int{80, 100, 120, 132}
 // frameOf tells the frame of a text by its first lines; nil for none. A margin is one if more lines are those of
 // a known dialect without it.
 func (r *Reader) frameOf(name string, head []string) *frame {
-	f := &frame{reader: r}
+	f := &frame{}
 	lines := head
 	named := r.namedDialect(name)
 	if named != nil && named.Whole {

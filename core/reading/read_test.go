@@ -461,3 +461,41 @@ func TestTheDecisiveLineIsWhereItBegins(t *testing.T) {
 		t.Errorf("what failed is taken to be %q", latest.Command)
 	}
 }
+
+// What a newer release of the tool words anew is read as what it said before, and shown as it stands; what a script says
+// in the same words stays the script's, and another log's own words stay its own.
+func TestNewerWordsAreReadAsTheOlder(t *testing.T) {
+	const begins = "Solving dependencies...\nInstalling:\n  skerrow-beacon\n\nSummary:\n" +
+		"  Upgrading: 0, Installing: 1, Removing: 0, Not Upgrading: 2\n"
+	for name, c := range map[string]struct{ said, decisive, program string }{
+		"the tool": {begins + "Error: Unable to locate package skerrow-lamp\n", "Error: Unable to locate package", "apt"},
+		"alone":    {"Error: Unable to locate package skerrow-lamp\n", "Error: Unable to locate package", "apt"},
+		"German":   {"Fehler: Paket skerrow-lamp kann nicht gefunden werden.\n", "Fehler: Paket skerrow-lamp", "apt"},
+		"what is needed": {
+			begins + "Unsatisfied dependencies:\n skerrow-beacon : Depends: skerrow-lamp but it is not installable\n" +
+				"Error: Unable to correct problems, you have held broken packages.\n", "Unsatisfied dependencies:\n", "apt",
+		},
+		"a script": {
+			begins + "Setting up skerrow-beacon (2.4) ...\nError: no lamp\n" +
+				"dpkg: error processing package skerrow-beacon (--configure):\n installed skerrow-beacon package " +
+				"post-installation script subprocess returned error exit status 1\nErrors were encountered while processing:\n" +
+				" skerrow-beacon\nError: Sub-process /usr/bin/dpkg returned an error code (1)\n", "Error: no lamp", "",
+		},
+	} {
+		timeline := read(t, text("screen.txt", c.said))
+		latest := timeline.Latest()
+		if latest == nil || latest.Decisive == nil || !strings.HasPrefix(latest.Decisive.Text, c.decisive) {
+			t.Errorf("%s: %+v", name, latest)
+			continue
+		}
+		line := 1 + strings.Count(c.said[:strings.Index(c.said, c.decisive)], "\n")
+		if d := latest.Decisive; d.Line != line || d.Speaker.Program != c.program {
+			t.Errorf("%s: line %d, said by %q; want line %d, %q", name, d.Line, d.Speaker.Program, line, c.program)
+		}
+	}
+	kept := read(t, text("paste.txt", "Start-Date: 2026-12-01  08:00:00\nCommandline: apt-get -y install tide\n"+
+		"Install: tide:amd64 (1.0)\nError: Sub-process /usr/bin/dpkg returned an error code (1)\nEnd-Date: 2026-12-01  08:00:09\n"))
+	if a := kept.Latest(); a == nil || a.Outcome != reading.Failed || a.Command != "apt-get -y install tide" {
+		t.Errorf("a history that was pasted: %+v", a)
+	}
+}

@@ -67,7 +67,7 @@ func OnlyReworded(said, means string) bool {
 }
 
 // saysNewly reports whether a text is in the words of newer releases: it holds lines that only they have, or something is
-// known of a line only in the older words.
+// known of a line in the older words.
 func (r *Reader) saysNewly(lines []string) bool {
 	said := false
 	for _, l := range lines {
@@ -84,17 +84,18 @@ func (r *Reader) saysNewly(lines []string) bool {
 	return said && r.familiar(nil, before) >= r.familiar(nil, lines) // or another log says so in its own way
 }
 
-// knownAs reports whether something is known of a line only in the older words.
+// knownAs reports whether something is known of a line in the older words.
 func (r *Reader) knownAs(line string) bool {
 	before, ok := older(line)
 	if !ok {
 		return false
 	}
-	hits := r.Hits(line)
-	return slices.ContainsFunc(r.Hits(before), func(id string) bool { return !slices.Contains(hits, id) })
+	head, _, _ := strings.Cut(before, ": ")
+	others := r.Hits(head + ": x") // by the first word alone nothing is known
+	return slices.ContainsFunc(r.Hits(before), func(id string) bool { return !slices.Contains(others, id) })
 }
 
-// reword gives a line in the older words where it is the tool's own. What a script says is left alone, unless it is known.
+// reword gives a line in the older words where it is the tool's own. What a script says is left alone.
 func (t *taking) reword(line string) string {
 	text := shown(line)
 	switch {
@@ -104,7 +105,7 @@ func (t *taking) reword(line string) string {
 		t.script = false
 	}
 	before, ok := older(text)
-	if !ok || t.script && !t.reader.knownAs(text) {
+	if !ok || t.script && !strings.HasPrefix(before, "E: Sub-process ") {
 		return line
 	}
 	return before
