@@ -65,7 +65,7 @@ func (r *Reader) frameOf(name string, head []string) *frame {
 		}
 		f.margins, lines, score = append(f.margins, *m), inner, best
 	}
-	if f.ending = endingOf(lines, len(f.margins) > 0); f.ending != "" {
+	if f.ending = endingOf(lines, f.margins); f.ending != "" {
 		lines = mapped(lines, func(l string) string { return withoutEnding(l, f.ending) })
 	}
 	f.begins = func(line string) bool { return r.familiar(named, []string{line}) > 0 }

@@ -168,9 +168,10 @@ func levelAt(text string) int {
 // endingMarks are those with which what stands behind each line begins.
 const endingMarks = "|│┃\""
 
-// endingOf is what stands behind all lines but a few; empty for nothing. It takes few lines to tell where something
-// stands before them too.
-func endingOf(lines []string, framed bool) string {
+// endingOf is what stands behind all lines but a few; empty for nothing. Only where something stands before them can
+// something stand behind, and a quotation ends only where one began.
+func endingOf(lines []string, before []margin) string {
+	opened := func(m margin) bool { return strings.Contains(m.String(), `"`) }
 	count := map[string]int{}
 	filled := 0
 	for _, l := range lines {
@@ -184,7 +185,8 @@ func endingOf(lines []string, framed bool) string {
 		}
 	}
 	for ending, with := range count {
-		if with >= 4 && with*20 >= filled*19 || framed && with == filled {
+		often := with >= 4 && with*20 >= filled*19 || with == filled
+		if often && len(before) > 0 && (ending[0] != '"' || slices.ContainsFunc(before, opened)) {
 			return ending
 		}
 	}
