@@ -110,7 +110,7 @@ func showBroke(p *page, d *docket.Docket) {
 	}
 	p.hangingIndent("  decisive  ", at(&b.Decisive.Place)+saidBy(b))
 	p.quote(b.Decisive.Text)
-	if b.Decisive.Means != "" && !reading.OnlyReworded(b.Decisive.Text, b.Decisive.Means) {
+	if b.Decisive.Means != "" {
 		p.line("  means")
 		p.quote(b.Decisive.Means)
 	}
@@ -267,7 +267,7 @@ func (p *page) evidence(mark, word string, list []diagnosis.Evidence) {
 			continue
 		}
 		text := e.Text
-		if e.Means != "" && !reading.OnlyReworded(e.Text, e.Means) {
+		if e.Means != "" {
 			text = e.Means
 		}
 		p.hangingIndent(lead, at(e.Place)+": "+strings.ReplaceAll(text, "\n", " "))

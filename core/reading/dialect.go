@@ -51,6 +51,7 @@ type Dialect struct {
 	Kinds   []Kind      `yaml:"kinds"`
 	Tools   []Tool      `yaml:"tools"` // the engine's own programs
 	Samples []Sample    `yaml:"samples"`
+	Wording *Wording    `yaml:"wording"` // of newer releases, nil where none differs
 
 	record      *regexp.Regexp
 	textFollows bool       // what follows the match of record is the text
@@ -113,6 +114,11 @@ const minLiteral = 3
 func (d *Dialect) compile() error {
 	if d.State != nil {
 		if err := d.State.compile(); err != nil {
+			return fmt.Errorf("dialect %s: %w", d.ID, err)
+		}
+	}
+	if d.Wording != nil {
+		if err := d.Wording.compile(); err != nil {
 			return fmt.Errorf("dialect %s: %w", d.ID, err)
 		}
 	}

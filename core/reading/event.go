@@ -76,6 +76,7 @@ type Event struct {
 	ofTool       bool           // the engine's own program wrote it
 	said         bool           // it stands right above a declaration of failure, and is kept for that alone
 	selfRelevant bool           // it matters by itself, whatever the fields of its record say
+	older        string         // Text in the words of older releases, where it is in those of newer ones
 	body         string         // Text without time and component, if the dialect tells them apart
 }
 
@@ -89,8 +90,11 @@ func (e Event) message() string {
 
 // original is the text in the language that signatures are written in.
 func (e Event) original() string {
-	if e.Means != "" {
+	switch {
+	case e.Means != "":
 		return e.Means
+	case e.older != "":
+		return e.older
 	}
 	return e.Text
 }

@@ -17,14 +17,14 @@ import (
 type frame struct {
 	escaped  bool // it stands in strings of another language: \\n for the end of a line
 	margins  []margin
-	ending   string // what stands behind each line
-	page     bool   // signs are written as in the source of a page
-	spaced   bool   // every line is followed by an empty one
-	width    int    // at which longer lines were broken, in letters; 0 for none
-	atSpaces bool   // they were broken at a space, which went
-	straight bool   // quotation marks and dots were replaced by a typesetter's
-	fixed    bool   // spaces were made such as keep a line together
-	newer    bool   // it is in the words of newer releases of a tool
+	ending   string   // what stands behind each line
+	page     bool     // signs are written as in the source of a page
+	spaced   bool     // every line is followed by an empty one
+	width    int      // at which longer lines were broken, in letters; 0 for none
+	atSpaces bool     // they were broken at a space, which went
+	straight bool     // quotation marks and dots were replaced by a typesetter's
+	fixed    bool     // spaces were made such as keep a line together
+	newer    *Wording // that of newer releases, in which it is; nil for the one that is known
 	begins   func(line string) bool
 }
 
@@ -70,8 +70,10 @@ func (r *Reader) frameOf(name string, head []string) *frame {
 	}
 	f.begins = func(line string) bool { return r.familiar(named, []string{line}) > 0 }
 	f.width, f.atSpaces = r.brokenAt(named, lines, f)
-	f.newer = named == nil && r.saysNewly(lines)
-	if !f.newer && len(f.margins) == 0 && f.ending == "" && !f.escaped && !f.spaced && f.width == 0 && !f.straight && !f.fixed && !f.page {
+	if named == nil {
+		f.newer = r.saysNewly(lines)
+	}
+	if f.newer == nil && len(f.margins) == 0 && f.ending == "" && !f.escaped && !f.spaced && f.width == 0 && !f.straight && !f.fixed && !f.page {
 		return nil
 	}
 	return f
@@ -390,7 +392,7 @@ func (t *taking) add(text string, at origin) {
 	if t.width > 0 {
 		text = shown(text)
 	}
-	if t.newer {
+	if t.newer != nil {
 		if before := t.reword(text); before != text {
 			at.written, text = shown(text), before
 		}
@@ -442,7 +444,7 @@ func (f *framed) back(s *stream, report *FileReport) {
 		}
 		if written := f.at(e.Offset).written; written != "" {
 			_, reason, more := strings.Cut(e.Text, "\n")
-			e.Means, e.Text = e.original(), written
+			e.older, e.Text = e.Text, written
 			if more {
 				e.Text += "\n" + reason
 			}

@@ -1,92 +1,88 @@
 package reading
 
 import (
+	"fmt"
 	"regexp"
 	"slices"
 	"strings"
 )
 
-// wordings are what newer releases of a tool say in place of what knowledge is written for. A line that begins so is read
-// as the older one, and shown as it is.
-var wordings = []struct {
-	*regexp.Regexp
-	means string
-}{
-	{regexp.MustCompile(`^(?:Error|Fehler|Erreur|Erro)[ \x{a0}]?: `), "E: "},
-	{regexp.MustCompile(`^(?:Warning|Warnung|Attention|Aviso)[ \x{a0}]?: `), "W: "},
-	{regexp.MustCompile(`^(?:Notice|Hinweis|Notification|Nota)[ \x{a0}]?: `), "N: "},
-	{
-		regexp.MustCompile(`^(?:Unsatisfied dependencies|Nichterfüllte Abhängigkeiten|Dependências não satisfeitas|` +
-			`Impossible de satisfaire les dépendances)[ \x{a0}]?:[ \x{a0}]*$`),
-		"The following packages have unmet dependencies:",
-	},
-	{
-		regexp.MustCompile(`^(?:Not upgrading(?: yet.*)?|Aktualisiere nicht|Pas mis à jour|Não atualizando)[ \x{a0}]?:$`),
-		"The following packages have been kept back:",
-	},
-	{
-		regexp.MustCompile(`^(?:Auflösen von Abhängigkeiten|Résolution des dépendances|Resolvendo dependências)\W+` +
-			`(?:Fehler|Erreur|Erro)[ \x{a0}]?!$`),
-		"Solving dependencies... Error!",
-	},
-	{regexp.MustCompile(`^Err[ \x{a0}]: ?(\d+) `), "Err:$1 "},
-	{
-		regexp.MustCompile(`^ *Upgrading: (\d+), Installing: (\d+), Removing: (\d+), Not Upgrading: (\d+)$`),
-		"$1 upgraded, $2 newly installed, $3 to remove and $4 not upgraded.",
-	},
+// A Wording tells what newer releases of an engine's programs say in place of what the rules and signatures are written
+// for. A line that begins so is read as the older one, and shown as it is.
+type Wording struct {
+	// Tells matches lines that only newer releases have, and Older lines that only the older ones have.
+	Tells string `yaml:"tells"`
+	Older string `yaml:"older"`
+	// Begin and End match lines between which scripts speak, who begin a line as they like; Always matches older words
+	// that are the engine's own there too.
+	Begin  string `yaml:"begin"`
+	End    string `yaml:"end"`
+	Always string `yaml:"always"`
+	Words  []struct {
+		Says  string `yaml:"says"`
+		Means string `yaml:"means"` // $1 is the first group of Says
+
+		says *regexp.Regexp
+	} `yaml:"words"`
+
+	tells, old, begin, end, always *regexp.Regexp
 }
 
-// newerWords are lines by which a newer release of the tool is known, whatever else stands in a text.
-var newerWords = regexp.MustCompile(`^(?:Solving dependencies\.\.\.|Unsatisfied dependencies:|Summary:$|Installing:$|Upgrading:$|` +
-	`Removing:$|REMOVING:$| *Upgrading: \d+, Installing: |(?:Fehler|Erreur|Erro|Warnung|Attention)[ \x{a0}]?: |` +
-	`(?:Zusammenfassung|Sommaire|Resumo)[ \x{a0}]?:$)`)
-
-// scriptsBegin and scriptsEnd are lines between which a package's own scripts speak, who begin a line as they like.
-var (
-	scriptsBegin = regexp.MustCompile(`^(?:Setting up|Removing|Purging configuration files for|Preparing to unpack|` +
-		`Processing triggers for) `)
-	scriptsEnd = regexp.MustCompile(`^(?:dpkg[a-z-]*: |Errors were encountered |Unpacking |Selecting previously )`)
-)
+func (w *Wording) compile() (err error) {
+	for text, into := range map[*string]**regexp.Regexp{
+		&w.Tells: &w.tells, &w.Older: &w.old, &w.Begin: &w.begin, &w.End: &w.end, &w.Always: &w.always,
+	} {
+		if *text == "" {
+			return fmt.Errorf("wording: tells, older, begin, end and always are all wanted")
+		}
+		if *into, err = regexp.Compile(*text); err != nil {
+			return fmt.Errorf("wording: %w", err)
+		}
+	}
+	for i := range w.Words {
+		if w.Words[i].says, err = regexp.Compile(w.Words[i].Says); err != nil {
+			return fmt.Errorf("wording: words: %w", err)
+		}
+	}
+	return nil
+}
 
 // older is a line in the older words, and whether there are others for it.
-func older(line string) (string, bool) {
-	for _, w := range wordings {
-		if w.MatchString(line) {
-			return w.ReplaceAllString(line, w.means), true
+func (w *Wording) older(line string) (string, bool) {
+	for _, word := range w.Words {
+		if word.says.MatchString(line) {
+			return word.says.ReplaceAllString(line, word.Means), true
 		}
 	}
 	return line, false
 }
 
-// OnlyReworded reports whether a record means, in older words, what it says: there is nothing to translate for people.
-func OnlyReworded(said, means string) bool {
-	first, rest, _ := strings.Cut(said, "\n")
-	before, ok := older(first)
-	meant, more, _ := strings.Cut(means, "\n")
-	return ok && before == meant && rest == more
+// saysNewly is the wording in which a text is, where it holds lines that only newer releases have, or something is known
+// of a line in the older words; nil for none.
+func (r *Reader) saysNewly(lines []string) *Wording {
+	for _, d := range r.dialects {
+		if d.Wording != nil && r.inWording(d.Wording, mapped(lines, shown)) {
+			return d.Wording
+		}
+	}
+	return nil
 }
 
-// saysNewly reports whether a text is in the words of newer releases: it holds lines that only they have, or something is
-// known of a line in the older words.
-func (r *Reader) saysNewly(lines []string) bool {
-	said := false
-	for _, l := range lines {
-		l = shown(l)
-		if strings.HasPrefix(l, "E: ") || strings.HasPrefix(l, "W: ") {
-			return false
-		}
-		said = said || newerWords.MatchString(l) || r.knownAs(l)
+func (r *Reader) inWording(w *Wording, lines []string) bool {
+	if slices.ContainsFunc(lines, w.old.MatchString) ||
+		!slices.ContainsFunc(lines, func(l string) bool { return w.tells.MatchString(l) || r.knownAs(w, l) }) {
+		return false
 	}
 	before := mapped(lines, func(l string) string {
-		l, _ = older(shown(l))
+		l, _ = w.older(l)
 		return l
 	})
-	return said && r.familiar(nil, before) >= r.familiar(nil, lines) // or another log says so in its own way
+	return r.familiar(nil, before) >= r.familiar(nil, lines) // or another log says so in its own way
 }
 
 // knownAs reports whether something is known of a line in the older words.
-func (r *Reader) knownAs(line string) bool {
-	before, ok := older(line)
+func (r *Reader) knownAs(w *Wording, line string) bool {
+	before, ok := w.older(line)
 	if !ok {
 		return false
 	}
@@ -95,17 +91,17 @@ func (r *Reader) knownAs(line string) bool {
 	return slices.ContainsFunc(r.Hits(before), func(id string) bool { return !slices.Contains(others, id) })
 }
 
-// reword gives a line in the older words where it is the tool's own. What a script says is left alone.
+// reword gives a line in the older words where it is the engine's own. What a script says is left alone.
 func (t *taking) reword(line string) string {
 	text := shown(line)
 	switch {
-	case scriptsBegin.MatchString(text):
+	case t.newer.begin.MatchString(text):
 		t.script = true
-	case scriptsEnd.MatchString(text):
+	case t.newer.end.MatchString(text):
 		t.script = false
 	}
-	before, ok := older(text)
-	if !ok || t.script && !strings.HasPrefix(before, "E: Sub-process ") {
+	before, ok := t.newer.older(text)
+	if !ok || t.script && !t.newer.always.MatchString(before) {
 		return line
 	}
 	return before
