@@ -96,8 +96,8 @@ func root(in io.Reader, out, problems io.Writer, more []*cli.Command) *cli.Comma
 	return app
 }
 
-// forbidUnknown makes groups of commands refuse a word that is none of them, and a command that takes no arguments those
-// that it is given.
+// forbidUnknown makes groups of commands refuse a word that is none of them, and a command that takes no arguments
+// those that it is given.
 func forbidUnknown(list []*cli.Command) {
 	for _, c := range list {
 		c.OnUsageError = func(_ context.Context, c *cli.Command, err error, _ bool) error { return usage(c, err) }

@@ -56,7 +56,8 @@ func TestNoCommandFallsOverWhatItIsGiven(t *testing.T) {
 	}
 	given := map[string]string{
 		"a pipe": pipe, "no end": "/dev/zero", "a link to itself": turning, "noise": noise, "a folder": dir,
-		"nothing": "", "no number": "-1", "colours": at("\x1b[31mred\u202e"), "a number out of bounds": "99999999999999999999",
+		"nothing": "", "no number": "-1", "colours": at("\x1b[31mred\u202e"),
+		"a number out of bounds": "99999999999999999999",
 	}
 	commands := leaves(root(nil, io.Discard, io.Discard, nil).Commands)
 	if len(commands) < 60 {

@@ -184,7 +184,8 @@ func holdCommand(name string, id action.ID, usage string) *cli.Command {
 	return &cli.Command{
 		Name: name, Usage: usage, ArgsUsage: "WHAT IMAGE|FOLDER",
 		Description: "WHAT is, of a Debian machine, PACKAGE, PACKAGE=VERSION or 'release CODENAME'; of a Corbel one the\n" +
-			"title or number of what is on offer. / is the running machine. On all machines with an agent: diorthos outbreaks.\n\n" +
+			"title or number of what is on offer. / is the running machine. On all machines with an agent:\n" +
+			"diorthos outbreaks.\n\n" +
 			"Examples:\n" +
 			"   diorthos upkeep " + name + " 'Corbel 7.2 update of November' .demo/machines/gannet-crew-2\n" +
 			"   diorthos upkeep " + name + " 'release trixie' /",

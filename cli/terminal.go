@@ -12,9 +12,9 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 )
 
-// A sanitizingWriter lets text, and the colours that we give it, through to a terminal. Logs, disks and bags can hold any
-// bytes, and a terminal obeys what it is sent: all other control characters become U+FFFD, what turns the direction of
-// writing, and colours that are not ours. A piece that is written must be whole.
+// A sanitizingWriter lets text, and the colours that we give it, through to a terminal. Logs, disks and bags can hold
+// any bytes, and a terminal obeys what it is sent: all other control characters become U+FFFD, what turns the direction
+// of writing, and colours that are not ours. A piece that is written must be whole.
 type sanitizingWriter struct{ w io.Writer }
 
 func (c sanitizingWriter) Write(p []byte) (int, error) {

@@ -54,9 +54,11 @@ func TestConsoleSaysWhatIsNotThere(t *testing.T) {
 	within(t, 20*time.Second, "its page", func() bool {
 		return p.holds(`location.pathname.startsWith("/machines/")`) && strings.Contains(p.text(), odd)
 	})
-	pages := []string{"/nothing/at/all", "/help/no-such-page", "/?machine=%00", "/machines?name=%ff", "/codes?value=%3Cb%3E"}
+	pages := []string{"/nothing/at/all", "/help/no-such-page", "/?machine=%00", "/machines?name=%ff",
+		"/codes?value=%3Cb%3E"}
 	for _, of := range []string{"cases", "cohorts", "waves", "machines"} {
-		for _, id := range []string{"0", "-1", "abc", "99999999999999999999", "1e3", "%00", "%25", url.PathEscape(odd + "x")} {
+		for _, id := range []string{"0", "-1", "abc", "99999999999999999999", "1e3", "%00", "%25",
+			url.PathEscape(odd + "x")} {
 			pages = append(pages, "/"+of+"/"+id)
 		}
 	}
@@ -69,7 +71,8 @@ func TestConsoleSaysWhatIsNotThere(t *testing.T) {
 			_, below, _ := strings.Cut(said, "Audit") // behind the ways to other pages
 			return len(strings.TrimSpace(below)) > 8 && !waiting.MatchString(below)
 		})
-		for _, bad := range []string{"undefined", "NaN", "[object", "TypeError", "Internal Server Error", "validation failed"} {
+		for _, bad := range []string{"undefined", "NaN", "[object", "TypeError", "Internal Server Error",
+			"validation failed"} {
 			if strings.Contains(said, bad) {
 				t.Errorf("%s says %q:\n%s", at, bad, said)
 			}

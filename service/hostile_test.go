@@ -43,7 +43,8 @@ type forger struct{ schemas map[string]schema }
 // hostile are values of which no field can make much.
 var hostile = []any{
 	nil, true, -1, 0, 9_007_199_254_740_993, 1e308, json.Number("1e400"), "", "a\x00b", "\xff\xfe", "\u202e' or 1=1 --",
-	strings.Repeat("x", 20_000), "%s%n", "../../etc/passwd", []any{}, []any{nil}, map[string]any{}, map[string]any{"a": []any{-1}},
+	strings.Repeat("x", 20_000), "%s%n", "../../etc/passwd", []any{}, []any{nil},
+	map[string]any{}, map[string]any{"a": []any{-1}},
 	"2026-13-45T99:99:99Z", "0001-01-01T00:00:00Z", "9999-12-31T23:59:59Z",
 }
 
@@ -143,7 +144,8 @@ func TestNoRouteFallsOverWhatItIsSent(t *testing.T) {
 			Title  string
 			Status int
 		}
-		if answer.StatusCode >= 500 || err != nil || json.Unmarshal(said, &problem) != nil || problem.Status != answer.StatusCode {
+		if answer.StatusCode >= 500 || err != nil || json.Unmarshal(said, &problem) != nil ||
+			problem.Status != answer.StatusCode {
 			t.Errorf("%s %.200s %.300q: %d %.300s %v", method, at, body, answer.StatusCode, said, err)
 		}
 	}
@@ -166,7 +168,8 @@ func TestNoRouteFallsOverWhatItIsSent(t *testing.T) {
 					case "query":
 						send(method, at+"?"+p.Name+"="+value, "")
 					case "path":
-						send(method, strings.ReplaceAll(strings.Replace(path, "{"+p.Name+"}", url.PathEscape(fmt.Sprint(bad)), 1), "{id}", "1"), "")
+						there := strings.Replace(path, "{"+p.Name+"}", url.PathEscape(fmt.Sprint(bad)), 1)
+						send(method, strings.ReplaceAll(there, "{id}", "1"), "")
 					}
 				}
 			}

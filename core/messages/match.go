@@ -199,7 +199,8 @@ func (b *Book) weightOf(w string, h heard) float64 {
 	return weight * best
 }
 
-// excerpt is the fit of a message of which the words, in a row, are a part: as much as somebody reads out of a long one.
+// excerpt is the fit of a message of which the words, in a row, are a part: as much as somebody reads out of a long
+// one.
 func excerpt(says string, spoken []string) float64 {
 	if len(spoken) == 0 || len(spoken) == 1 && len(strings.TrimLeft(spoken[0], "0123456789")) < 3 {
 		return 0

@@ -73,7 +73,8 @@ func (r *Reader) frameOf(name string, head []string) *frame {
 	if named == nil {
 		f.newer = r.saysNewly(lines)
 	}
-	if f.newer == nil && len(f.margins) == 0 && f.ending == "" && !f.escaped && !f.spaced && f.width == 0 && !f.straight && !f.fixed && !f.page {
+	if f.newer == nil && len(f.margins) == 0 && f.ending == "" && !f.escaped && !f.spaced &&
+		f.width == 0 && !f.straight && !f.fixed && !f.page {
 		return nil
 	}
 	return f
@@ -267,7 +268,8 @@ func (f *frame) wentOn(line, next string) bool {
 var writtenLines = regexp.MustCompile(`"(?:[^"\\]|\\.)*?\\n(?:[^"\\]|\\.)*"|'(?:[^'\\]|\\.)*?\\n(?:[^'\\]|\\.)*'`)
 
 var escapes = strings.NewReplacer(
-	`\r\n`, "\n", `\n`, "\n", `\"`, `"`, `\'`, "'", `\t`, "\t", `\\`, `\`, `\u001b`, "\x1b", `\x1b`, "\x1b", `\033`, "\x1b", `\/`, "/",
+	`\r\n`, "\n", `\n`, "\n", `\"`, `"`, `\'`, "'", `\t`, "\t", `\\`, `\`, `\u001b`, "\x1b", `\x1b`, "\x1b",
+	`\033`, "\x1b", `\/`, "/",
 )
 
 // unescape gives the lines that are written in the strings of a line; those around the strings say nothing.

@@ -61,8 +61,9 @@ const (
 	mostTried    = 40  // shapes that are held against it
 )
 
-// learned are margins that nobody has described: what stands before lines that begin, further on, as a known tool begins
-// its own, or what all lines have in common. Numbers differ from line to line, and so do levels; all else is the same.
+// learned are margins that nobody has described: what stands before lines that begin, further on, as a known tool
+// begins its own, or what all lines have in common. Numbers differ from line to line, and so do levels; all else is the
+// same.
 func (r *Reader) learned(lines []string) (list []margin) {
 	filled := slices.DeleteFunc(slices.Clone(lines), isBlank)
 	var shapes []string
@@ -151,7 +152,8 @@ func isLetter(c byte) bool { return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z'
 
 // levels are the words by which programs say how much a line matters.
 var levels = []string{
-	"emergency", "critical", "warning", "notice", "verbose", "fatal", "error", "trace", "debug", "alert", "warn", "info", "crit",
+	"emergency", "critical", "warning", "notice", "verbose", "fatal", "error", "trace",
+	"debug", "alert", "warn", "info", "crit",
 }
 
 // levelAt is the length of a level at the start of a text, 0 for none.

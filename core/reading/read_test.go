@@ -462,8 +462,8 @@ func TestTheDecisiveLineIsWhereItBegins(t *testing.T) {
 	}
 }
 
-// What a newer release of the tool words anew is read as what it said before, and shown as it stands; what a script says
-// in the same words stays the script's, and another log's own words stay its own.
+// What a newer release of the tool words anew is read as what it said before, and shown as it stands; what a script
+// says in the same words stays the script's, and another log's own words stay its own.
 func TestNewerWordsAreReadAsTheOlder(t *testing.T) {
 	const begins = "Solving dependencies...\nInstalling:\n  skerrow-beacon\n\nSummary:\n" +
 		"  Upgrading: 0, Installing: 1, Removing: 0, Not Upgrading: 2\n"
@@ -494,7 +494,8 @@ func TestNewerWordsAreReadAsTheOlder(t *testing.T) {
 		}
 	}
 	kept := read(t, text("paste.txt", "Start-Date: 2026-12-01  08:00:00\nCommandline: apt-get -y install tide\n"+
-		"Install: tide:amd64 (1.0)\nError: Sub-process /usr/bin/dpkg returned an error code (1)\nEnd-Date: 2026-12-01  08:00:09\n"))
+		"Install: tide:amd64 (1.0)\nError: Sub-process /usr/bin/dpkg returned an error code (1)\n"+
+		"End-Date: 2026-12-01  08:00:09\n"))
 	if a := kept.Latest(); a == nil || a.Outcome != reading.Failed || a.Command != "apt-get -y install tide" {
 		t.Errorf("a history that was pasted: %+v", a)
 	}

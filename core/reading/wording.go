@@ -57,8 +57,8 @@ func (w *Wording) older(line string) (string, bool) {
 	return line, false
 }
 
-// saysNewly is the wording in which a text is, where it holds lines that only newer releases have, or something is known
-// of a line in the older words; nil for none.
+// saysNewly is the wording in which a text is, where it holds lines that only newer releases have, or something is
+// known of a line in the older words; nil for none.
 func (r *Reader) saysNewly(lines []string) *Wording {
 	for _, d := range r.dialects {
 		if d.Wording != nil && r.inWording(d.Wording, mapped(lines, shown)) {
