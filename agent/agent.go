@@ -46,6 +46,9 @@ type Agent struct {
 	// Trace says in short what attempts have left on the machine: when it is another one, and stands still, something
 	// was tried. nil or an empty text where that cannot be told.
 	Trace func() string
+	// Stick means that it runs beside the machine's own system: it changes nothing but what it is ordered to, and holds
+	// nothing back.
+	Stick bool
 	// Every is how often the machine is looked at even so; 0 for once a day.
 	Every time.Duration
 	// Notice is how often its trace is looked at; 0 for once a minute.
@@ -67,6 +70,7 @@ type kept struct {
 	URL     string             `json:"url"`
 	Agent   int64              `json:"agent"`
 	Machine string             `json:"machine"`
+	Site    string             `json:"site,omitempty"`
 	Key     ed25519.PrivateKey `json:"key"`
 	Service ed25519.PublicKey  `json:"service"`
 	// Done are orders that were carried out, with how they ended: an order that is given twice
@@ -110,7 +114,7 @@ func (a *Agent) Enrol(ctx context.Context, url, code string) (machine string, er
 		return "", err
 	}
 	a.keep = &kept{
-		URL: url, Agent: done.Agent, Machine: done.Machine, Key: private, Service: done.Service,
+		URL: url, Agent: done.Agent, Machine: done.Machine, Site: done.Site, Key: private, Service: done.Service,
 		Done: map[int64]client.OrderReport{}, Journals: map[string]string{},
 	}
 	return done.Machine, a.save()
@@ -154,6 +158,9 @@ func (a *Agent) Looked() {
 		a.keep.Trace = a.Trace()
 	}
 }
+
+// Site is where the machine stands, as far as the service knew.
+func (a *Agent) Site() string { return a.keep.Site }
 
 // Machine is the machine that it is enrolled for.
 func (a *Agent) Machine() string { return a.keep.Machine }
@@ -273,7 +280,10 @@ func (a *Agent) once(ctx context.Context) error {
 		}
 		return err
 	}
-	if err := a.hold(ctx, task.Held); err != nil || task.Order == nil {
+	if !a.Stick {
+		err = a.hold(ctx, task.Held)
+	}
+	if err != nil || task.Order == nil {
 		return err
 	}
 	return a.carryOut(ctx, task.Order)

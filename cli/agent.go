@@ -99,6 +99,8 @@ func agentCommand() *cli.Command {
 					}
 					return a.Run(ctx)
 				}},
+			stickCommand(),
+			admitCommand(),
 			{Name: "many", Usage: "work for all machines in a folder, in one process", ArgsUsage: "FOLDER",
 				Description: "For machines that are folders with a disk image, such as those of the demo. Each that has no " +
 					"agent is\n" +
@@ -155,6 +157,9 @@ func listAgents(ctx context.Context, c *cli.Command) error {
 			if a.Silent {
 				seen += ", silent"
 			}
+			if a.Stick {
+				seen += ", from a stick until " + when(*a.Expires)
+			}
 			if a.Copied != nil {
 				seen += "; a copy of its disk ran elsewhere on " + when(*a.Copied)
 			}
@@ -168,6 +173,7 @@ func newAgent(o host.GatherOptions, folder string, log *slog.Logger) *agent.Agen
 	a := &agent.Agent{Folder: folder, Host: hostName(), Log: log}
 	machine := func(facts *bag.Facts) *host.Machine {
 		return &host.Machine{
+			Keep: o.Keep,
 			Path: o.Image, Root: filesOf(o), Name: a.Machine(), SectorSize: o.SectorSize, Live: o.Live,
 			Adapters: platform.All(), Facts: facts,
 			Now: time.Now,
@@ -179,6 +185,9 @@ func newAgent(o host.GatherOptions, folder string, log *slog.Logger) *agent.Agen
 		defer debug.FreeOSMemory() // what was looked at is large, and then nothing happens for long
 		o := o
 		o.Now, o.Machine = time.Now(), a.Machine()
+		if o.Site == "" {
+			o.Site = a.Site()
+		}
 		g, err := gatherTo(ctx, path, o)
 		if err != nil {
 			return "", err

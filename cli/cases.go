@@ -95,11 +95,15 @@ func caseCommand() *cli.Command {
 			"Examples:\n" +
 			"   diorthos case 1\n" +
 			"   diorthos case 1 --close --note 'made room on /boot'\n" +
+			"   diorthos case 1 --order 1\n" +
 			"   diorthos case 1 --save-bag kestrel-office-3.tar.gz\n" +
 			"   diorthos case 1 --remove-evidence",
 		Flags: append(serviceFlags(),
 			&cli.BoolFlag{Name: "close", Usage: "close it: it is done"},
 			&cli.IntFlag{Name: "approve", Usage: "agree to `RUNG`, which disrupts or destroys; it counts for a day"},
+			&cli.IntFlag{Name: "order", Usage: "have the agent of its machine take `RUNG`, and wait for how it ends"},
+			&cli.IntFlag{Name: "take-back", Usage: "have the agent take back what it did of `RUNG`, and wait for how it ends"},
+			&cli.BoolFlag{Name: "withdraw", Usage: "stop what was ordered, if the agent has not begun it"},
 			&cli.BoolFlag{Name: "reopen", Usage: "open it again"},
 			&cli.BoolFlag{Name: "read-again", Usage: "have it read once more, such as after a problem or with newer knowledge"},
 			&cli.StringFlag{
@@ -112,6 +116,9 @@ func caseCommand() *cli.Command {
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.IsSet("save-bag") {
 				return saveBag(ctx, c, c.String("save-bag"))
+			}
+			if c.IsSet("order") || c.IsSet("take-back") || c.Bool("withdraw") {
+				return orderRung(ctx, c)
 			}
 			if err := changeCase(ctx, c); err != nil {
 				return err
@@ -334,4 +341,5 @@ func showCase(p *page, d *client.CaseDetail) {
 		showDisk(p, disk)
 	}
 	showClimbs(p, d.Climbs)
+	showOrders(p, d)
 }

@@ -32,13 +32,14 @@ type Enrolment struct {
 
 // Hardware is on what an agent runs.
 type Hardware struct {
-	Hardware string `json:"hardware,omitempty" maxLength:"100" doc:"Digest that tells this hardware from another; empty where none can be made"`
+	Hardware string `json:"hardware,omitempty" maxLength:"100" doc:"Digest that tells this from other hardware; empty if none is to be had"`
 }
 
 // Enrolled is what an agent has to keep.
 type Enrolled struct {
 	Agent   int64  `json:"agent" doc:"Number of the agent"`
 	Machine string `json:"machine"`
+	Site    string `json:"site,omitempty" doc:"Where the machine stands, as far as it is known"`
 	Service []byte `json:"service" doc:"The service's public key, by which orders are signed"`
 }
 
@@ -85,6 +86,14 @@ const (
 	OrderLeftOut   OrderState = "left out"
 )
 
+// OrderStates lists them.
+func OrderStates() []OrderState {
+	return []OrderState{
+		OrderWaiting, OrderOrdered, OrderRunning, OrderProven, OrderFailed, OrderRefused, OrderLost, OrderStopped,
+		OrderTakenBack, OrderLeftOut,
+	}
+}
+
 // An OrderReport is what an agent says of an order.
 type OrderReport struct {
 	State   OrderState `json:"state" enum:"running,proven,failed,refused,taken back"`
@@ -101,6 +110,9 @@ type Agent struct {
 	Silent   bool       `json:"silent,omitempty" doc:"Not heard for so long that its machine is left out of waves"`
 	// Copied is when its key was last used on other hardware, by a copy of the machine's disk.
 	Copied *time.Time `json:"copied,omitempty" doc:"When its key was last tried on other hardware"`
+	// Stick means that it runs beside the machine's own system, from a stick.
+	Stick   bool       `json:"stick,omitempty" doc:"It runs from a stick, beside the machine's own system"`
+	Expires *time.Time `json:"expires,omitempty" doc:"Until when it is let in; absent for one that stays"`
 	// Held is what its machine holds back.
 	Held map[string]string `json:"held,omitempty" doc:"Why it cannot, by what it holds back; empty where it does"`
 }

@@ -61,7 +61,10 @@ type CaseDetail struct {
 	Docket    *docket.Docket `json:"docket,omitempty" doc:"Absent until it was read"`
 	Climbs    []Climb        `json:"climbs" doc:"The latest first"`
 	Approvals []Approval     `json:"approvals" doc:"Who agreed to which rung within a day, the latest first"`
-	Cohort    *Cohort        `json:"cohort,omitempty" doc:"The machines that fail in the same way"`
+	Orders    []CaseOrder    `json:"orders" doc:"What the machine's agent was told to do for it, the latest first"`
+	// Agent is the machine's agent that was heard last.
+	Agent  *CaseAgent `json:"agent,omitempty" doc:"The machine's agent that was heard last; absent where it has none"`
+	Cohort *Cohort    `json:"cohort,omitempty" doc:"The machines that fail in the same way"`
 	// Typical is how long remedies took in earlier climbs, by their names.
 	Typical map[string]Typical `json:"typical" doc:"How long remedies took where they were proven, by their names"`
 	// Stands is how each rung stands after all climbs, by its number.

@@ -24,6 +24,8 @@ import (
 
 // GatherOptions say what to gather.
 type GatherOptions struct {
+	// Keep is where the record of climbs lies; empty for where it does otherwise.
+	Keep       string
 	Image      string       // a disk image or a block device
 	Device     block.Source // what is looked at in place of the image, such as a draft of it
 	Root       string       // a folder that holds a whole system
@@ -167,7 +169,7 @@ func (l *Looked) people() (list []string) {
 // mended is what the record beside the disk says was done to the machine before. One
 // that cannot be read says nothing.
 func mended(o GatherOptions, name string) []bag.Mended {
-	m := &Machine{Path: o.Image, Root: o.Root, Name: name}
+	m := &Machine{Path: o.Image, Root: o.Root, Name: name, Keep: o.Keep}
 	r, err := climb.ReadRecord(m.Record(), name)
 	if err != nil {
 		return nil

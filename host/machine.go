@@ -35,6 +35,7 @@ type Machine struct {
 	Keys       *volumes.Keys
 	Network    bool       // the system's own tools may fetch what is missing
 	Rehearsal  *Rehearsal // a mended machine is started on a copy before anything is written; nil for not
+	Keep       string     // folder of journals and of the record of climbs; empty for where Folder says
 	Progress   func(what string, done, total int64)
 	Now        func() time.Time
 }
@@ -168,6 +169,9 @@ func (m *Machine) Journal(path string) (string, int64, error) {
 // Folder is where journals and the record of climbs lie: beside an image or a folder, for a device and the
 // running machine where the command runs.
 func (m *Machine) Folder() string {
+	if m.Keep != "" {
+		return m.Keep
+	}
 	if m.Root != "" && m.Root != "/" {
 		return filepath.Dir(absolute(m.Root))
 	}

@@ -48,8 +48,7 @@ func Live(facts *bag.Facts, adapters []system.Adapter) error {
 		facts.Machine.Name, _ = os.Hostname()
 	}
 	if facts.Machine.Model == "" {
-		facts.Machine.Model = strings.TrimSpace(readLine("/sys/class/dmi/id/sys_vendor") + " " +
-			readLine("/sys/class/dmi/id/product_name"))
+		facts.Machine.Model = Model()
 	}
 	return nil
 }

@@ -1,6 +1,7 @@
 package corbel
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -75,9 +76,12 @@ func (s *System) parts(st *bag.State) {
 	note("history", fmt.Sprintf("%d entries", len(st.History)), err)
 }
 
-// machine takes over what the nameplate says.
+// machine takes over what the nameplate says, and nobody has said before.
 func (a Adapter) machine(p *corbelfile.Plate, g system.Ground, facts *bag.Facts) {
-	facts.Machine = bag.Machine{Name: p.Name, Site: p.Site, Model: p.Model}
+	said := facts.Machine
+	facts.Machine = bag.Machine{
+		Name: cmp.Or(said.Name, p.Name), Site: cmp.Or(said.Site, p.Site), Model: cmp.Or(said.Model, p.Model),
+	}
 	facts.Hardware = &bag.Hardware{
 		Architecture: p.Architecture,
 		Processor:    p.Processor,

@@ -22,6 +22,7 @@ import (
 var vocabulary = map[reflect.Type][]any{
 	reflect.TypeFor[client.CaseState]():       words(client.CaseStates()),
 	reflect.TypeFor[client.ClimbState]():      words(client.ClimbStates()),
+	reflect.TypeFor[client.OrderState]():      words(client.OrderStates()),
 	reflect.TypeFor[client.Role]():            words(client.Roles()),
 	reflect.TypeFor[client.AuditOutcome]():    words(client.AuditOutcomes()),
 	reflect.TypeFor[climb.Outcome]():          words(climb.Outcomes()),

@@ -28,7 +28,7 @@ var tables = []string{
 }
 
 // Left are the tables that are not kept: who is signed in and who may enrol is soon over, and the queue is filled anew.
-var Left = []string{"sessions", "agent_codes", "goose_db_version", "river_*"}
+var Left = []string{"sessions", "agent_codes", "knocks", "goose_db_version", "river_*"}
 
 // Kept lists the tables that are kept.
 func Kept() []string { return slices.Clone(tables) }

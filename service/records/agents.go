@@ -71,24 +71,43 @@ func (s *Store) Enrol(ctx context.Context, code string, public []byte, hardware 
 		if c.Machine == "" {
 			return ErrNotFound
 		}
-		done.Machine = c.Machine
-		if err := db.Exec("update agents set ended_at = now() where machine = ? and ended_at is null",
-			c.Machine).Error; err != nil {
-			return err
-		}
-		p := Person{Name: "agent of " + c.Machine, Role: client.Work, Sites: []string{}, Machine: c.Machine}
-		if err := db.Clauses(clause.OnConflict{
-			Columns: []clause.Column{{Name: "name"}}, DoUpdates: clause.Assignments(map[string]any{"ended_at": nil}),
-		}).Create(&p).Error; err != nil {
-			return err
-		}
-		return db.Raw(
-			"insert into agents (machine, person_id, public, enrolled_by, hardware) "+
-				"values (?, (select id from people where name = ?), ?, ?, ?) returning id",
-			c.Machine, p.Name, public, c.MadeBy, hardware,
-		).Row().Scan(&done.Agent)
+		done.Machine, done.Site = c.Machine, c.Site
+		var err error
+		done.Agent, err = enrolled(db, enrolment{machine: c.Machine, public: public, by: c.MadeBy, hardware: hardware})
+		return err
 	})
 	return done, err
+}
+
+// enrolment is what makes an agent: of the machine's own system, or until some time, from a stick.
+type enrolment struct {
+	machine, by, hardware string
+	public                []byte
+	until                 *time.Time
+}
+
+// enrolled makes an agent. One of the same sort that the machine had before is ended.
+func enrolled(db *gorm.DB, e enrolment) (id int64, err error) {
+	stick, name := e.until != nil, "agent of "+e.machine
+	if stick {
+		name = "stick at " + e.machine
+	}
+	if err := db.Exec(
+		"update agents set ended_at = now() where machine = ? and stick = ? and ended_at is null", e.machine, stick,
+	).Error; err != nil {
+		return 0, err
+	}
+	p := Person{Name: name, Role: client.Work, Sites: []string{}, Machine: e.machine}
+	if err := db.Clauses(clause.OnConflict{
+		Columns: []clause.Column{{Name: "name"}}, DoUpdates: clause.Assignments(map[string]any{"ended_at": nil}),
+	}).Create(&p).Error; err != nil {
+		return 0, err
+	}
+	return id, db.Raw(
+		"insert into agents (machine, person_id, public, enrolled_by, hardware, stick, expires_at) "+
+			"values (?, (select id from people where name = ?), ?, ?, ?, ?, ?) returning id",
+		e.machine, name, e.public, e.by, e.hardware, stick, e.until,
+	).Row().Scan(&id)
 }
 
 // ErrCopied means that the key of an agent is used on other hardware than it was made on.
@@ -106,7 +125,8 @@ func (s *Store) SignOn(ctx context.Context, on client.SignOn, secret string) (*c
 		Hardware string
 	}
 	if err := s.db.WithContext(ctx).Raw(
-		"select person_id, public, machine, hardware from agents where id = ? and ended_at is null", on.Agent,
+		"select person_id, public, machine, hardware from agents where id = ? and ended_at is null and "+
+			"(expires_at is null or expires_at > now())", on.Agent,
 	).Scan(&a).Error; err != nil {
 		return nil, err
 	}
@@ -159,11 +179,16 @@ func (s *Store) Agents(ctx context.Context, sites []string) ([]client.Agent, err
 		Seen     *time.Time
 		Held     jsonOf[map[string]string]
 		Copied   *time.Time
+		Stick    bool
+		Expires  *time.Time
 	}
 	q := s.db.WithContext(ctx).Table("agents").
 		Select("agents.id, agents.machine, agents.enrolled_at as enrolled, agents.enrolled_by as by, " +
-			"agents.seen_at as seen, agents.held, agents.copied_at as copied").
-		Where("agents.ended_at is null").Order("agents.machine").Limit(10_000)
+			"agents.seen_at as seen, agents.held, agents.copied_at as copied, agents.stick, " +
+			"agents.expires_at as expires").
+		Where(
+			"agents.ended_at is null and (agents.expires_at is null or agents.expires_at > now())",
+		).Order("agents.machine").Limit(10_000)
 	if len(sites) > 0 {
 		q = q.Joins("join machines on machines.name = agents.machine").Where("machines.site in ?", sites)
 	}
@@ -174,6 +199,7 @@ func (s *Store) Agents(ctx context.Context, sites []string) ([]client.Agent, err
 	for _, r := range rows {
 		list = append(list, client.Agent{
 			ID: r.ID, Machine: r.Machine, Enrolled: r.Enrolled, By: r.By, Seen: r.Seen, Held: r.Held.V, Copied: r.Copied,
+			Stick: r.Stick, Expires: r.Expires,
 			Silent: r.Seen == nil || time.Since(*r.Seen) > agentSilent,
 		})
 	}

@@ -284,6 +284,12 @@ func (s *Store) CaseDetail(ctx context.Context, number int64) (*client.CaseDetai
 	if d.Approvals, err = s.Approvals(ctx, number); err != nil {
 		return nil, err
 	}
+	if d.Orders, err = s.CaseOrders(ctx, number); err != nil {
+		return nil, err
+	}
+	if d.Agent, err = s.agentOf(ctx, number); err != nil {
+		return nil, err
+	}
 	if d.Typical, err = s.typical(ctx, remediesOf(d)); err != nil {
 		return nil, err
 	}

@@ -27,6 +27,8 @@ var ofPerson = []part{
 	{table: "climbs", where: "person = @name", without: "heartbeat"},
 	{table: "approvals", where: "person = @name"},
 	{table: "rollouts", where: "begun_by = @name"},
+	{table: "orders", where: "ordered_by = @name", without: "payload,signature"},
+	{table: "knocks", where: "admitted_by = @name", without: "hash,public"},
 	{table: "outbreaks", where: "held_by = @name or lifted_by = @name", without: "watch"},
 	{table: "site_rules", where: "set_by = @name", order: "site"},
 	{table: "site_knowledge", where: "changed_by = @name", without: "frozen", order: "since"},
@@ -45,6 +47,9 @@ var ofMachine = []part{
 	{table: "outbreaks", where: "raised_by in " + casesOf, without: "watch"},
 	{table: "agents", where: "machine = @name"},
 	{table: "agent_codes", where: "machine = @name", without: "hash", order: "expires_at"},
+	{
+		table: "knocks", where: "agent_id in (select id from agents where machine = @name)", without: "hash,public",
+	},
 	{table: "people", where: "machine = @name"},
 	{table: "orders", where: "machine = @name or case_number in " + casesOf, without: "payload,signature"},
 	{

@@ -63,12 +63,12 @@ func (s *Store) TellHeld(ctx context.Context, machine string, held map[string]st
 // heldOn counts the agents that hold something back, and lists those that cannot.
 func heldOn(db *gorm.DB, what string) (on, of int, problems []client.HoldProblem, err error) {
 	if err := db.Raw(
-		"select count(*) filter (where held->>? = ''), count(*) from agents where ended_at is null", what,
+		"select count(*) filter (where held->>? = ''), count(*) from agents where ended_at is null and not stick", what,
 	).Row().Scan(&on, &of); err != nil {
 		return 0, 0, nil, err
 	}
 	return on, of, problems, db.Raw(
-		"select machine, held->>@what as problem from agents where ended_at is null and held->>@what <> '' "+
+		"select machine, held->>@what as problem from agents where ended_at is null and not stick and held->>@what <> '' "+
 			"order by machine limit 20", map[string]any{"what": what},
 	).Scan(&problems).Error
 }

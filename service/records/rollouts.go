@@ -58,6 +58,10 @@ type orderRow struct {
 	Signature  []byte
 	Problem    string
 	ChangedAt  time.Time
+	// Of one that a person gave to one machine alone.
+	Remedy    string
+	Title     string
+	OrderedBy string
 
 	Site string `gorm:"->;-:migration"`
 }
@@ -212,7 +216,8 @@ func (s *Store) candidatesFor(ctx context.Context, sites []string, wish client.R
 		SeenAt  *time.Time
 	}
 	if err := s.db.WithContext(ctx).Raw(
-		"select machine, seen_at from agents where ended_at is null and machine in (select machines.name from cases "+
+		"select machine, seen_at from agents where ended_at is null and not stick and machine in "+
+			"(select machines.name from cases "+
 			"join machines on machines.id = cases.machine_id where cohort_id = ?)", wish.Cohort,
 	).Scan(&seen).Error; err != nil {
 		return nil, err
@@ -419,6 +424,9 @@ func (s *Store) ChangeRollout(
 // were lost, halts one whose proofs fail. Any process may do it at any time: a roll-out is locked
 // meanwhile, and nothing is ordered twice.
 func (s *Store) Conduct(ctx context.Context) error {
+	if err := endOrders(s.db.WithContext(ctx)); err != nil {
+		return err
+	}
 	var ids []int64
 	if err := s.db.WithContext(ctx).Raw(
 		"select id from rollouts where state in ('going', 'taking back') order by id",
@@ -487,7 +495,7 @@ func conduct(db *gorm.DB, r rolloutRow, key ed25519.PrivateKey) error {
 	return nil
 }
 
-// order signs an order and lets the machine's agent have it.
+// order signs an order for what r says, and lets the machine's agent have it.
 func order(db *gorm.DB, r rolloutRow, o orderRow, key ed25519.PrivateKey) error {
 	var evidence string
 	if o.CaseNumber == nil {

@@ -23,6 +23,7 @@ export function Agents() {
         </div>
         <div className="px-4">
           <NewAgent />
+          <FromStick />
         </div>
         <div className={`${columns} mt-2 text-tiny text-soft`}>
           {['machine', 'heard (UTC)', 'enrolled', 'holds back', ''].map((h, i) => (
@@ -48,7 +49,7 @@ function Row({ a }: { a: Agent }) {
   return (
     <>
       <span className="truncate font-semibold">{a.machine}</span>
-      <StatusWord tone={a.silent ? 'odd' : 'good'}>{a.seen ? `${a.silent ? 'silent since ' : ''}${utc(a.seen)}` : 'never'}</StatusWord>
+      <StatusWord tone={a.silent ? 'odd' : 'good'}>{`${a.seen ? `${a.silent ? 'silent since ' : ''}${utc(a.seen)}` : 'never'}${a.stick ? ', stick' : ''}`}</StatusWord>
       <span className="truncate text-soft">{`${utc(a.enrolled).slice(0, 10)} by ${a.by}`}</span>
       <span className="truncate">
         {a.copied && <StatusWord tone="bad">{`a copy of its disk ran elsewhere on ${utc(a.copied)}`}</StatusWord>}
@@ -106,6 +107,56 @@ function NewAgent() {
           <span>
             <b className="font-mono">{make.data.code}</b> <span className="text-soft">{`for ${make.data.machine}, once, until ${utc(make.data.expires)}: on the machine, `}</span>
             <code className="font-mono">{`diorthos agent enrol --url ${window.location.origin} --code ${make.data.code}`}</code>
+          </span>
+        )}
+      </form>
+    </Section>
+  )
+}
+
+const field = 'border border-rule bg-ground px-2 py-0.5'
+
+/** Lets a machine in that was started from a stick and shows a code. */
+function FromStick() {
+  const client = useQueryClient()
+  const [code, setCode] = useState('')
+  const [machine, setMachine] = useState('')
+  const [site, setSite] = useState('')
+  const look = useMutation({ mutationFn: (code: string) => ask(api.GET('/api/v1/knocks/{code}', { params: { path: { code } } })) })
+  const admit = useMutation({
+    mutationFn: () => ask(api.POST('/api/v1/admissions', { body: { code: code.trim(), machine: machine.trim(), site: site.trim() } })),
+    onSuccess: () => client.invalidateQueries({ queryKey: ['agents'] }),
+  })
+  const submit = (event: FormEvent) => {
+    event.preventDefault()
+    if (!code.trim()) return
+    if (look.data && machine.trim()) admit.mutate()
+    else look.mutate(code.trim())
+  }
+  const failed = admit.error ?? look.error
+  return (
+    <Section title="A machine started from a stick">
+      <form onSubmit={submit} className="flex flex-wrap items-baseline gap-3 text-small">
+        <input value={code} onChange={(e) => (setCode(e.target.value), look.reset(), admit.reset())} aria-label="Code on its screen" placeholder="code on its screen" maxLength={40} className={`w-44 font-mono ${field}`} />
+        {look.data && (
+          <>
+            <input value={machine} onChange={(e) => setMachine(e.target.value)} aria-label="Which machine it is" placeholder="which machine it is" maxLength={200} className={`w-56 ${field}`} />
+            <input value={site} onChange={(e) => setSite(e.target.value)} aria-label="Its site, if it is new" placeholder="its site, if it is new" maxLength={200} className={`w-44 ${field}`} />
+          </>
+        )}
+        <button type="submit" disabled={look.isPending || admit.isPending} className="bg-accent px-3 py-0.5 text-on-accent">
+          {look.data ? 'Let it in' : 'Who is it?'}
+        </button>
+        {failed && <span className="text-bad">▲ {failed.message}</span>}
+        {!look.data && !failed && (
+          <span className="text-soft">
+            on the machine: <code className="font-mono">{`diorthos agent stick --url ${window.location.origin}`}</code>
+          </span>
+        )}
+        {look.data && !admit.data && <span className="basis-full text-soft">{`${look.data.tells}; asks from ${look.data.address} since ${utc(look.data.at)}`}</span>}
+        {admit.data && (
+          <span className="basis-full">
+            <StatusWord tone="good">{`${admit.data.machine} is let in${admit.data.expires ? ` until ${utc(admit.data.expires)}` : ''}; its disk is being looked at`}</StatusWord>
           </span>
         )}
       </form>

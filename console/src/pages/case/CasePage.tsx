@@ -12,6 +12,7 @@ import { Section } from '../../parts/Section'
 import { CaseState } from '../../parts/Status'
 import { Timeline } from '../../parts/Timeline'
 import { bytes, utc } from '../../parts/text'
+import { AtMachine } from './AtMachine'
 import { Attempts } from './Attempts'
 import { Climbs } from './Climbs'
 import { Approvals } from './Approvals'
@@ -115,6 +116,7 @@ export function CasePage({ number }: { number: number }) {
                 </p>
                 <LadderView rungs={c.docket.toDo} stands={c.stands} busy={c.state === 'climbing'} typical={c.typical} disks={c.docket.disks} />
                 <Approvals c={c} />
+                <AtMachine c={c} />
               </Section>
             )}
             {c.docket.ready.length > 0 && (
