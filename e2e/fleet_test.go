@@ -72,6 +72,7 @@ func TestARepairGoesRoundInWaves(t *testing.T) {
 	remedy := d.Docket.ToDo[0].Remedy
 	wants(t, s.must(0, "cohorts", "1"), "proven on 1, failed on 0", "Lerrick terminal 2")
 
+	time.Sleep(1100 * time.Millisecond) // gathered in the same second, a bag is the same bag
 	agents := exec.CommandContext(t.Context(), binary, "agent", "many", folder)
 	agents.Env = append(os.Environ(), "DIORTHOS_URL="+s.url, "DIORTHOS_TOKEN="+s.token)
 	if err := agents.Start(); err != nil {
