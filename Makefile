@@ -12,7 +12,7 @@ go_sources := $(shell find . -name '*.go' -not -path './console/node_modules/*')
 
 # make bench          how fast, as ratios to public tools
 
-.PHONY: bench bench-fleet race prove prove-reading prove-loop prove-disks prove-jobs prove-store prove-folders prove-faults prove-fleet prove-damage prove-runs soak demo demo-reset test packages packages-test build console lint screenshots fuzz clean
+.PHONY: bench bench-fleet prove prove-reading prove-loop prove-disks prove-jobs prove-store prove-folders prove-faults prove-fleet prove-damage prove-runs soak demo demo-reset test test-service test-others packages packages-test build console lint screenshots fuzz clean
 
 demo: packages build
 	@exec bin/diorthos demo
@@ -60,7 +60,14 @@ lint: console/dist/index.html
 # Timed tests would lie on a busy machine: packages one after the other where
 # they need the database or a browser.
 test: packages-test lint
-	go test -timeout 30m ./...
+	@$(MAKE) --no-print-directory -j2 test-service test-others
+
+test-others:
+	go test -timeout 30m $$(go list ./... | grep -v '^diorthos/service\(/\|$$\)')
+
+# The service's packages are tested under the race detector.
+test-service:
+	go test -race -timeout 30m ./service/...
 
 # Provokes every captured failure anew (needs root; some minutes) and scores.
 prove-reading:
@@ -112,10 +119,6 @@ prove-damage: build
 
 # The slow proofs: provoked failures, the closed loop, media started in QEMU, fuzzing.
 prove: prove-reading prove-loop prove-disks prove-store prove-jobs prove-faults prove-fleet prove-damage prove-runs fuzz
-
-# The service's tests under the race detector: five minutes, most of them for compiling.
-race:
-	go test -race ./service/...
 
 # The jobs that technicians came with, walked; writes docs/jobs.
 prove-jobs: build

@@ -43,7 +43,7 @@ type faultRun struct {
 	token     string
 	end       func() // ends all processes
 
-	kills, restarts, cuts, fills atomic.Int64
+	kills, restarts, cuts, fills, jumps, slow atomic.Int64
 	taken                        sync.Map // digest → acknowledged
 	sent, repeated, broken       atomic.Int64
 	full                         atomic.Int64 // bags that were refused because the volume was full
@@ -167,6 +167,19 @@ func newFaultRun(t *testing.T) *faultRun {
 	}
 	f.line = newBadLine(t, addressOf(t, c.DSN))
 	f.dsn = strings.Replace(c.DSN, addressOf(t, c.DSN), f.line.listener.Addr().String(), 1)
+	conn, err := pgx.Connect(t.Context(), f.dsn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, statement := range []string{
+		databaseClock(0),
+		"do $$ begin execute format('alter database %I set search_path = public, pg_catalog', current_database()); end $$",
+	} {
+		if _, err := conn.Exec(t.Context(), statement); err != nil {
+			t.Fatal(err)
+		}
+	}
+	_ = conn.Close(t.Context())
 	if err := service.SetToken(t.Context(), f.dsn, fleet.Technician, f.token); err != nil {
 		t.Fatal(err)
 	}
@@ -306,6 +319,16 @@ func (f *faultRun) trouble(ctx context.Context, random *rand.Rand) {
 			f.fill(2 * time.Second)
 		}
 	})
+	others.Go(func() {
+		for pause(10*time.Second, 30*time.Second) {
+			f.jump(ctx, time.Duration(random.IntN(7200)-3600)*time.Second)
+		}
+	})
+	others.Go(func() {
+		for pause(15*time.Second, 35*time.Second) {
+			f.slowDown(ctx, 5*time.Second)
+		}
+	})
 	for pause(600*time.Millisecond, 1800*time.Millisecond) {
 		f.processes[random.IntN(len(f.processes))].kill()
 		f.kills.Add(1)
@@ -335,6 +358,58 @@ func (f *faultRun) data() string {
 		return at
 	}
 	return f.db
+}
+
+// databaseClock makes the database's clock, as every statement of the service reads it, one that is off.
+func databaseClock(off time.Duration) string {
+	return fmt.Sprintf(`create or replace function public.now() returns timestamptz language sql stable as
+		$f$ select pg_catalog.now() + interval '%d seconds' $f$`, int(off.Seconds()))
+}
+
+// jump sets the database's clock.
+func (f *faultRun) jump(ctx context.Context, off time.Duration) {
+	conn, err := pgx.Connect(ctx, f.dsn)
+	if err != nil {
+		return // it is away
+	}
+	defer func() { _ = conn.Close(context.Background()) }()
+	if _, err := conn.Exec(ctx, databaseClock(off)); err == nil {
+		f.jumps.Add(1)
+	}
+}
+
+// slowDown makes every write that is to be durable take long, in the service and in the database.
+func (f *faultRun) slowDown(ctx context.Context, during time.Duration) {
+	args := []string{"-f", "-qqq", "-o", "/dev/null", "-e", "trace=fsync,fdatasync",
+		"-e", "inject=fsync,fdatasync:delay_enter=300000"}
+	for _, p := range f.processes {
+		p.mu.Lock()
+		if p.process != nil {
+			args = append(args, "-p", strconv.Itoa(p.process.Pid))
+		}
+		p.mu.Unlock()
+	}
+	ctx, cancel := context.WithTimeout(ctx, during)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, "strace", append(args, f.backends()...)...)
+	cmd.Cancel = func() error { return cmd.Process.Signal(syscall.SIGTERM) } // it lets go of them
+	cmd.WaitDelay = 5 * time.Second
+	if _ = cmd.Run(); ctx.Err() != nil { // else one of them had ended, or may not be traced
+		f.slow.Add(1)
+	}
+}
+
+// backends are PostgreSQL's processes, as strace wants them.
+func (f *faultRun) backends() (args []string) {
+	raw, err := os.ReadFile(filepath.Join(f.data(), "data", "postmaster.pid"))
+	if err != nil {
+		return nil
+	}
+	out, _ := exec.Command("pgrep", "-P", strings.SplitN(string(raw), "\n", 2)[0]).Output()
+	for _, pid := range strings.Fields(string(out)) {
+		args = append(args, "-p", pid)
+	}
+	return args
 }
 
 // fill takes all the room where bags are kept, for a while.
@@ -439,6 +514,18 @@ func (f *faultRun) connect() *pgx.Conn {
 func (f *faultRun) allRead(limit time.Duration) {
 	f.t.Helper()
 	conn := f.connect()
+	defer func() {
+		if !f.t.Failed() {
+			return
+		}
+		var left string
+		_ = conn.QueryRow(context.Background(), `select string_agg(l, E'\n') from (select to_json(c)::text || ' ' ||
+			coalesce((select string_agg(to_json(j)::text, ' ') from river_job j
+				where j.args @> jsonb_build_object('number', c.number)), '') l
+			from (select number, state, claim, heartbeat, updated_at, now(), pg_catalog.now() as clock from cases
+				where state in ('received', 'reading') limit 5) c) x`).Scan(&left)
+		f.t.Logf("left:\n%s", left)
+	}()
 	within(f.t, limit, "every case is read", func() bool {
 		var n int
 		const unread = "select count(*) from cases where state in ('received', 'reading')"
@@ -488,8 +575,9 @@ func (f *faultRun) judge(settled time.Duration) {
 		f.t.Error(check.Problem)
 	}
 	within(f.t, 2*time.Minute, "folders of killed processes are gone", func() bool { return len(f.leftFolders()) == 0 })
-	f.t.Logf("kill -9 of a process: %d, PostgreSQL ended: %d, its connections cut: %d, no room for bags: %d times",
-		f.kills.Load(), f.restarts.Load(), f.cuts.Load(), f.fills.Load())
+	f.t.Logf("kill -9 of a process: %d, PostgreSQL ended: %d, its connections cut: %d, no room for bags: %d times, "+
+		"its clock set by up to an hour: %d times, durable writes slow: %d times",
+		f.kills.Load(), f.restarts.Load(), f.cuts.Load(), f.fills.Load(), f.jumps.Load(), f.slow.Load())
 	f.t.Logf("bags handed in: %d (tries besides: %d, on connections that ended early: %d, refused for room: %d)",
 		f.sent.Load(), f.repeated.Load(), f.broken.Load(), f.full.Load())
 	for _, row := range []struct {
@@ -510,7 +598,8 @@ func (f *faultRun) judge(settled time.Duration) {
 		}
 	}
 	waits := f.waits(conn)
-	f.t.Logf("from a bag's arrival until its case was read: half %s, 99 %% %s, longest %s (with a kill each second)",
+	f.t.Logf("from a bag's arrival until its case was read: half %s, 99 %% %s, longest %s "+
+		"(with a kill each second, and a clock that is set)",
 		at(waits, 0.5), at(waits, 0.99), at(waits, 1))
 	f.t.Logf("all were read %s after the last fault   aim 30s", settled.Round(100*time.Millisecond))
 	if settled > 30*time.Second {
@@ -527,7 +616,8 @@ func (f *faultRun) leftFolders() []string {
 // waits are the times from the arrival of a bag until its case was read, the shortest first.
 func (f *faultRun) waits(conn *pgx.Conn) []time.Duration {
 	rows, err := conn.Query(f.t.Context(),
-		"select extract(epoch from updated_at - received_at)::float8 from cases order by updated_at - received_at")
+		"select extract(epoch from updated_at - received_at)::float8 from cases where "+
+			"updated_at - received_at between interval '0' and interval '5 minutes' order by 1") // no clock was set meanwhile
 	if err != nil {
 		f.t.Fatal(err)
 	}

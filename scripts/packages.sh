@@ -34,6 +34,8 @@ if [ "${1:-demo}" = test ]; then
   need qemu-utils /usr/bin/qemu-img
   need systemd-journal-remote /lib/systemd/systemd-journal-remote
   need chromium /usr/bin/chromium
+  need gcc /usr/bin/gcc /usr/local/bin/gcc
+  need libc6-dev /usr/include/stdlib.h
   need fonts-dejavu-core /usr/share/fonts/truetype/dejavu/DejaVuSans.ttf
 fi
 if [ "${1:-demo}" = bench ]; then
@@ -46,6 +48,8 @@ if [ "${1:-demo}" = bench ]; then
 fi
 if [ "${1:-demo}" = prove ]; then
   need debootstrap /usr/sbin/debootstrap
+  need strace /usr/bin/strace
+  need procps /usr/bin/pgrep
   need bsdutils /usr/bin/script
   need qemu-system-x86 /usr/bin/qemu-system-x86_64
   need ovmf /usr/share/OVMF/OVMF_CODE_4M.fd

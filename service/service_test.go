@@ -59,10 +59,19 @@ type served struct {
 
 func serve(t *testing.T, takeOnly bool, changes ...func(*service.Config)) *served {
 	t.Helper()
+	return serveOn(t, takeOnly, "", changes...)
+}
+
+// serveOn serves on a database in which something was done before anything else.
+func serveOn(t *testing.T, takeOnly bool, first string, changes ...func(*service.Config)) *served {
+	t.Helper()
 	s := &served{t: t, bags: t.TempDir(), token: "the-token-of-a-test", changes: changes}
 	name := strings.ToLower(fmt.Sprintf("t%d", time.Now().UnixNano()))
 	s.sql(database.DSN, "create database "+name)
 	s.dsn = strings.Replace(database.DSN, "/postgres?", "/"+name+"?", 1)
+	if first != "" {
+		s.sql(s.dsn, first)
+	}
 	if err := service.SetToken(t.Context(), s.dsn, "Ragna Holm", s.token); err != nil {
 		t.Fatal(err)
 	}

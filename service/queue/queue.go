@@ -120,6 +120,9 @@ func (q *Queue) Run(ctx context.Context) error {
 			return q.river.StopAndCancel(ending)
 		case <-tick.C:
 			q.sweepFolders()
+			if err := q.store.Due(ctx, notBefore); err != nil {
+				q.log.Warn("look for jobs of another clock", "error", err)
+			}
 			if numbers, err := q.store.Requeue(ctx, awaited, q.Enqueue(ctx)); err != nil {
 				q.log.Warn("look for silent workers", "error", err)
 			} else if len(numbers) > 0 {
@@ -134,12 +137,18 @@ func (q *Queue) Run(ctx context.Context) error {
 	}
 }
 
+// notBefore are jobs that were put off by the clock of a process that is ahead of the database's, or by one of the
+// database's own that was set back: none waits for so long.
+const notBefore = `update river_job set scheduled_at = now() where state = 'available' and scheduled_at > now()
+	or state in ('scheduled', 'retryable') and scheduled_at > now() + interval '1 minute'`
+
 // awaited is the condition under which a job of the queue will still come to a
 // case. A job that was fetched by a process which then died stays "running"; had
-// the process lived, the case would be claimed by now.
+// the process lived, the case would be claimed by now. One that was fetched in what is to come was so before the clock
+// was set back.
 const awaited = `exists (select 1 from river_job j where j.args @> jsonb_build_object('number', cases.number)
 	and (j.state in ('available', 'pending', 'scheduled', 'retryable')
-		or j.state = 'running' and j.attempted_at > now() - interval '15 seconds'))`
+		or j.state = 'running' and j.attempted_at between now() - interval '15 seconds' and now() + interval '1 minute'))`
 
 type worker struct {
 	river.WorkerDefaults[readCase]

@@ -47,12 +47,11 @@ func (s *Store) ServiceKey(ctx context.Context) (ed25519.PrivateKey, error) {
 
 // MakeCode remembers a code by which an agent may enrol.
 func (s *Store) MakeCode(ctx context.Context, wish client.CodeWish, code, by string) (*client.AgentCode, error) {
-	expires := time.Now().Add(codeValid)
 	err := s.db.WithContext(ctx).Exec(
 		"insert into agent_codes (machine, hash, site, made_by, expires_at) values (?, ?, ?, ?, ?)",
-		wish.Machine, hash(code), wish.Site, by, expires,
+		wish.Machine, hash(code), wish.Site, by, fromNow(codeValid),
 	).Error
-	return &client.AgentCode{Code: code, Machine: wish.Machine, Expires: expires.UTC()}, err
+	return &client.AgentCode{Code: code, Machine: wish.Machine, Expires: time.Now().Add(codeValid).UTC()}, err
 }
 
 // Enrol makes an agent of a code that was not used yet. An agent that the machine had before is
@@ -79,21 +78,21 @@ func (s *Store) Enrol(ctx context.Context, code string, public []byte, hardware 
 	return done, err
 }
 
-// enrolment is what makes an agent: of the machine's own system, or until some time, from a stick.
+// enrolment is what makes an agent: of the machine's own system, or for some hours, from a stick.
 type enrolment struct {
 	machine, by, hardware string
 	public                []byte
-	until                 *time.Time
+	stick                 bool
 }
 
 // enrolled makes an agent. One of the same sort that the machine had before is ended.
 func enrolled(db *gorm.DB, e enrolment) (id int64, err error) {
-	stick, name := e.until != nil, "agent of "+e.machine
-	if stick {
-		name = "stick at " + e.machine
+	name, until := "agent of "+e.machine, gorm.Expr("null")
+	if e.stick {
+		name, until = "stick at "+e.machine, fromNow(stickValid)
 	}
 	if err := db.Exec(
-		"update agents set ended_at = now() where machine = ? and stick = ? and ended_at is null", e.machine, stick,
+		"update agents set ended_at = now() where machine = ? and stick = ? and ended_at is null", e.machine, e.stick,
 	).Error; err != nil {
 		return 0, err
 	}
@@ -106,7 +105,7 @@ func enrolled(db *gorm.DB, e enrolment) (id int64, err error) {
 	return id, db.Raw(
 		"insert into agents (machine, person_id, public, enrolled_by, hardware, stick, expires_at) "+
 			"values (?, (select id from people where name = ?), ?, ?, ?, ?, ?) returning id",
-		e.machine, name, e.public, e.by, e.hardware, stick, e.until,
+		e.machine, name, e.public, e.by, e.hardware, e.stick, until,
 	).Row().Scan(&id)
 }
 
@@ -150,7 +149,10 @@ func (s *Store) SignOn(ctx context.Context, on client.SignOn, secret string) (*c
 		).Error; err != nil {
 			return err
 		}
-		return db.Create(&tokenRow{PersonID: a.PersonID, Name: agentToken, Hash: hash(secret), ExpiresAt: &until}).Error
+		return db.Exec(
+			"insert into tokens (name, person_id, hash, expires_at) values (?, ?, ?, ?)",
+			agentToken, a.PersonID, hash(secret), fromNow(signedOn),
+		).Error
 	})
 	return &client.SignedOn{Token: secret, Expires: until.UTC()}, err
 }
@@ -181,11 +183,12 @@ func (s *Store) Agents(ctx context.Context, sites []string) ([]client.Agent, err
 		Copied   *time.Time
 		Stick    bool
 		Expires  *time.Time
+		Silent   bool
 	}
 	q := s.db.WithContext(ctx).Table("agents").
 		Select("agents.id, agents.machine, agents.enrolled_at as enrolled, agents.enrolled_by as by, " +
 			"agents.seen_at as seen, agents.held, agents.copied_at as copied, agents.stick, " +
-			"agents.expires_at as expires").
+			"agents.expires_at as expires, " + agentSilent("agents.seen_at") + " as silent").
 		Where(
 			"agents.ended_at is null and (agents.expires_at is null or agents.expires_at > now())",
 		).Order("agents.machine").Limit(10_000)
@@ -200,7 +203,7 @@ func (s *Store) Agents(ctx context.Context, sites []string) ([]client.Agent, err
 		list = append(list, client.Agent{
 			ID: r.ID, Machine: r.Machine, Enrolled: r.Enrolled, By: r.By, Seen: r.Seen, Held: r.Held.V, Copied: r.Copied,
 			Stick: r.Stick, Expires: r.Expires,
-			Silent: r.Seen == nil || time.Since(*r.Seen) > agentSilent,
+			Silent: r.Silent,
 		})
 	}
 	return list, nil

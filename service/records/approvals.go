@@ -22,8 +22,8 @@ func (s *Store) Approve(ctx context.Context, number int64, remedy, person string
 func (s *Store) Approvals(ctx context.Context, number int64) ([]client.Approval, error) {
 	list := []client.Approval{}
 	err := s.db.WithContext(ctx).Raw(
-		"select remedy, person as by, at from approvals where case_number = ? and at > ? order by at desc, id desc",
-		number, time.Now().Add(-approvalLasts),
+		"select remedy, person as by, at from approvals where case_number = ? and at > now() - "+
+			seconds(approvalLasts)+" order by at desc, id desc", number,
 	).Scan(&list).Error
 	return list, err
 }

@@ -447,6 +447,11 @@ func (s *Store) Settle(
 	})
 }
 
+// Due makes what a statement of the queue selects be done now.
+func (s *Store) Due(ctx context.Context, statement string) error {
+	return s.db.WithContext(ctx).Exec(statement).Error
+}
+
 // Requeue puts cases whose worker fell silent, and those that nobody will come
 // back to, into the queue again. awaited is a condition in SQL over cases.number
 // that holds when the queue will still come to a case.
@@ -454,6 +459,13 @@ func (s *Store) Requeue(
 	ctx context.Context, awaited string, enqueue func(pgx.Tx, int64) error,
 ) (numbers []int64, err error) {
 	err = s.inTx(ctx, func(db *gorm.DB, raw func(func(pgx.Tx) error) error) error {
+		if err := db.Exec( // the clock was set back: a sign of life from what is to come counts as one from now
+			"update cases set heartbeat = least(heartbeat, now()), updated_at = least(updated_at, now()) where state in ? and "+
+				"greatest(heartbeat, updated_at) > now() + interval '1 minute'",
+			[]client.CaseState{client.Received, client.Reading},
+		).Error; err != nil {
+			return err
+		}
 		err := db.Raw(
 			"update cases set state = ?, claim = null, heartbeat = null, updated_at = now() where state = ? and heartbeat < "+
 				"now() - interval '"+

@@ -37,7 +37,6 @@ type climbRow struct {
 	Runs       json.RawMessage `gorm:"type:jsonb"`
 	BeganAt    time.Time
 	EndedAt    *time.Time
-	Heartbeat  time.Time
 }
 
 func (climbRow) TableName() string { return "climbs" }
@@ -120,7 +119,7 @@ func (s *Store) StartClimb(
 ) (*client.Climb, error) {
 	row := climbRow{
 		CaseNumber: number, Person: person, Host: start.Host, Rung: start.Rung, State: client.Running,
-		Phase: climb.Looking, Runs: json.RawMessage("[]"), BeganAt: time.Now(), Heartbeat: time.Now(),
+		Phase: climb.Looking, Runs: json.RawMessage("[]"), BeganAt: time.Now(),
 	}
 	err := s.inTx(ctx, func(db *gorm.DB, _ func(func(pgx.Tx) error) error) error {
 		c, err := lockCase(db, number)
@@ -168,6 +167,11 @@ func cutOff(db, which *gorm.DB) error {
 func (s *Store) EndSilentClimbs(ctx context.Context) (numbers []int64, err error) {
 	const silent = "heartbeat < now() - interval '" + silentAfter + "'"
 	err = s.inTx(ctx, func(db *gorm.DB, _ func(func(pgx.Tx) error) error) error {
+		if err := db.Exec( // the clock was set back: a sign of life from what is to come counts as one from now
+			"update climbs set heartbeat = now() where state = ? and heartbeat > now() + interval '1 minute'", client.Running,
+		).Error; err != nil {
+			return err
+		}
 		err := db.Model(&climbRow{}).Where("state = ? and "+silent, client.Running).Order("case_number").
 			Distinct().Pluck("case_number", &numbers).Error
 		for _, n := range numbers {
@@ -232,6 +236,9 @@ func (s *Store) ReportClimb(ctx context.Context, id int64, person string, r clie
 		if err := db.Save(&row).Error; err != nil {
 			return err
 		}
+		if err := db.Exec("update climbs set heartbeat = now() where id = ?", id).Error; err != nil {
+			return err
+		}
 		c, err := lockCase(db, row.CaseNumber)
 		if err != nil || row.State == client.Running {
 			return err
@@ -257,7 +264,7 @@ var ErrTooMany = fmt.Errorf("a climb reports at most %d rungs", mostRuns)
 
 // take brings a report into the row.
 func (row *climbRow) take(r client.ClimbReport) error {
-	row.State, row.Phase, row.Heartbeat = r.State, r.Phase, time.Now()
+	row.State, row.Phase = r.State, r.Phase
 	if r.Problem != "" {
 		row.Problem = r.Problem
 	}

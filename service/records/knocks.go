@@ -33,7 +33,6 @@ var (
 // Knock remembers that a machine which was started from a stick asks to be let in, and by which code. Those whose time
 // is over are forgotten.
 func (s *Store) Knock(ctx context.Context, k client.Knock, code, address string) (*client.KnockCode, error) {
-	expires := time.Now().Add(knockValid)
 	err := s.inTx(ctx, func(db *gorm.DB, _ func(func(pgx.Tx) error) error) error {
 		if err := db.Exec(
 			"delete from knocks where expires_at < now() - interval '1 hour' or public = ? and agent_id is null", k.Public,
@@ -52,10 +51,10 @@ func (s *Store) Knock(ctx context.Context, k client.Knock, code, address string)
 		}
 		return db.Exec(
 			"insert into knocks (tells, hash, public, hardware, address, expires_at) values (?, ?, ?, ?, ?, ?)",
-			k.Tells, hash(code), k.Public, k.Hardware.Hardware, address, expires,
+			k.Tells, hash(code), k.Public, k.Hardware.Hardware, address, fromNow(knockValid),
 		).Error
 	})
-	return &client.KnockCode{Code: code, Expires: expires.UTC()}, err
+	return &client.KnockCode{Code: code, Expires: time.Now().Add(knockValid).UTC()}, err
 }
 
 // Admitted says for which machine somebody let a key in, nil while nobody did. ErrNotFound means that its code is over.
@@ -135,7 +134,7 @@ func (s *Store) Admit(ctx context.Context, who *Identity, wish client.Admission,
 		}
 		var err error
 		a.ID, err = enrolled(db, enrolment{
-			machine: wish.Machine, public: k.Public, by: who.Name, hardware: k.Hardware, until: &until,
+			machine: wish.Machine, public: k.Public, by: who.Name, hardware: k.Hardware, stick: true,
 		})
 		if err != nil {
 			return err

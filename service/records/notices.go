@@ -37,7 +37,7 @@ func (s *Store) SendNotice(ctx context.Context, send func(Notice) error) (more b
 			wait := min(time.Duration(1<<min(n.Tries, 12))*5*time.Second, longestWait)
 			return db.Exec(
 				"update notices set tries = tries + 1, problem = ?, due_at = ? where id = ?",
-				failed.Error(), time.Now().Add(wait), n.ID,
+				failed.Error(), fromNow(wait), n.ID,
 			).Error
 		}
 		return db.Exec("update notices set sent_at = now(), tries = tries + 1, problem = '' where id = ?", n.ID).Error

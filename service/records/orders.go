@@ -84,13 +84,13 @@ func mayOrder(db *gorm.DB, number int64, back bool) (machine string, err error) 
 	var m struct {
 		Name    string
 		Latest  int64
-		Heard   *time.Time
+		Silent  bool
 		Ordered int64
 	}
 	if err := db.Raw(
 		`select m.name, coalesce(m.latest, 0) as latest,
-			(select max(seen_at) from agents a where a.machine = m.name and a.ended_at is null
-				and (a.expires_at is null or a.expires_at > now())) as heard,
+			`+agentSilent(`(select max(seen_at) from agents a where a.machine = m.name and a.ended_at is null
+				and (a.expires_at is null or a.expires_at > now()))`)+` as silent,
 			(select count(*) from orders o where o.machine = m.name and o.state in ('ordered', 'running')) as ordered
 		from cases c join machines m on m.id = c.machine_id where c.number = ? for update of m`, number,
 	).Scan(&m).Error; err != nil {
@@ -101,7 +101,7 @@ func mayOrder(db *gorm.DB, number int64, back bool) (machine string, err error) 
 		return "", ErrOrdered
 	case m.Latest != number && !back:
 		return "", fmt.Errorf("%w, %d", ErrNewer, m.Latest)
-	case m.Heard == nil || time.Since(*m.Heard) > agentSilent:
+	case m.Silent:
 		return "", ErrNoAgent
 	}
 	return m.Name, nil
@@ -134,14 +134,14 @@ func (s *Store) WithdrawOrder(ctx context.Context, number, id int64, by string) 
 // endOrders ends orders to one machine that nobody fetched before they expired, or of which nothing is heard any more.
 func endOrders(db *gorm.DB) error {
 	if err := db.Exec(
-		"update orders set state = 'lost', problem = 'nothing was heard of it any more', changed_at = now() "+
-			"where rollout_id is null and state = 'running' and changed_at < ?", time.Now().Add(-lostAfter),
+		"update orders set state = 'lost', problem = 'nothing was heard of it any more', changed_at = now() " +
+			"where rollout_id is null and state = 'running' and changed_at < now() - " + seconds(lostAfter),
 	).Error; err != nil {
 		return err
 	}
 	return db.Exec(
-		"update orders set state = 'stopped', problem = 'the agent did not fetch it within a day', changed_at = now() "+
-			"where rollout_id is null and state = 'ordered' and changed_at < ?", time.Now().Add(-orderValid),
+		"update orders set state = 'stopped', problem = 'the agent did not fetch it within a day', changed_at = now() " +
+			"where rollout_id is null and state = 'ordered' and changed_at < now() - " + seconds(orderValid),
 	).Error
 }
 
@@ -149,14 +149,12 @@ func endOrders(db *gorm.DB) error {
 func (s *Store) agentOf(ctx context.Context, number int64) (*client.CaseAgent, error) {
 	var list []client.CaseAgent
 	err := s.db.WithContext(ctx).Raw(
-		`select a.seen_at as seen, a.stick from agents a join machines m on m.name = a.machine
+		`select a.seen_at as seen, a.stick, `+agentSilent("a.seen_at")+` as silent from agents a join machines m on m.name = a.machine
 		join cases c on c.machine_id = m.id where c.number = ? and a.ended_at is null
 			and (a.expires_at is null or a.expires_at > now()) order by a.seen_at desc nulls last limit 1`, number,
 	).Scan(&list).Error
 	if err != nil || len(list) == 0 {
 		return nil, err
 	}
-	a := &list[0]
-	a.Silent = a.Seen == nil || time.Since(*a.Seen) > agentSilent
-	return a, nil
+	return &list[0], nil
 }

@@ -153,7 +153,7 @@ func (s *Store) identity(ctx context.Context, t tokenRow, browser bool) (*Identi
 // AddSession remembers a signed-in browser. Expired ones are forgotten on the way.
 func (s *Store) AddSession(ctx context.Context, of *Identity, secret, address string, expires time.Time) error {
 	db := s.db.WithContext(ctx)
-	if err := db.Where("expires_at < ?", time.Now()).Delete(&session{}).Error; err != nil {
+	if err := db.Where("expires_at < now()").Delete(&session{}).Error; err != nil {
 		return err
 	}
 	return db.Create(&session{

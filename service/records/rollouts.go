@@ -23,8 +23,8 @@ const (
 	orderValid = 24 * time.Hour
 	// lostAfter is how long nothing may be heard of an order that is carried out.
 	lostAfter = 15 * time.Minute
-	// agentSilent is how long an agent may be silent before its machine is left out.
-	agentSilent = time.Hour
+	// agentSilentAfter is how long an agent may be silent before its machine is left out.
+	agentSilentAfter = time.Hour
 )
 
 type rolloutRow struct {
@@ -213,18 +213,18 @@ func (s *Store) candidatesFor(ctx context.Context, sites []string, wish client.R
 	}
 	var seen []struct {
 		Machine string
-		SeenAt  *time.Time
+		Silent  bool
 	}
 	if err := s.db.WithContext(ctx).Raw(
-		"select machine, seen_at from agents where ended_at is null and not stick and machine in "+
-			"(select machines.name from cases "+
+		"select machine, "+agentSilent("seen_at")+" as silent from agents where ended_at is null and not stick and "+
+			"machine in (select machines.name from cases "+
 			"join machines on machines.id = cases.machine_id where cohort_id = ?)", wish.Cohort,
 	).Scan(&seen).Error; err != nil {
 		return nil, err
 	}
-	agents := map[string]*time.Time{}
+	silent := map[string]bool{}
 	for _, a := range seen {
-		agents[a.Machine] = a.SeenAt
+		silent[a.Machine] = a.Silent
 	}
 	var mended []string
 	outcomes, _, err := s.outcomes(ctx, "cases.cohort_id = ?", wish.Cohort)
@@ -239,7 +239,7 @@ func (s *Store) candidatesFor(ctx context.Context, sites []string, wish client.R
 	var list []candidate
 	for _, c := range d.Cases {
 		m := candidate{Member: fleet.Member{Machine: c.Machine, Site: c.Site}, number: c.Number, digest: c.Bag}
-		at, has := agents[c.Machine]
+		unheard, has := silent[c.Machine]
 		var raw []byte
 		if err := s.db.WithContext(ctx).Raw("select docket from cases where number = ?",
 			c.Number).Row().Scan(&raw); err != nil {
@@ -273,7 +273,7 @@ func (s *Store) candidatesFor(ctx context.Context, sites []string, wish client.R
 			m.LeftOut = "its ladder has no such rung: it differs from the others"
 		case !has:
 			m.LeftOut = "it has no agent"
-		case at == nil || time.Since(*at) > agentSilent:
+		case unheard:
 			m.LeftOut = "its agent has not been heard for an hour"
 		}
 		list = append(list, m)
@@ -454,7 +454,7 @@ func (s *Store) Conduct(ctx context.Context) error {
 func conduct(db *gorm.DB, r rolloutRow, key ed25519.PrivateKey) error {
 	if err := db.Exec(
 		"update orders set state = 'lost', problem = 'nothing was heard of it any more', changed_at = now() "+
-			"where rollout_id = ? and state = 'running' and changed_at < ?", r.ID, time.Now().Add(-lostAfter),
+			"where rollout_id = ? and state = 'running' and changed_at < now() - "+seconds(lostAfter), r.ID,
 	).Error; err != nil {
 		return err
 	}
