@@ -179,6 +179,30 @@ func putBackCommand() *cli.Command {
 	}
 }
 
+// tidyCommand frees what was moved aside.
+func tidyCommand() *cli.Command {
+	return &cli.Command{
+		Name: "tidy", Usage: "free what repairs moved aside, once the machine works again", ArgsUsage: "IMAGE|FOLDER",
+		Description: "The last step of a repair: until then nothing is deleted. It says what is freed, and how much. Through a\n" +
+			"journal, by which it comes back as long as the machine was not used since.\n\n" +
+			"Examples:\n" +
+			"   diorthos upkeep tidy .demo/machines/gannet-crew-2 --dry-run\n" +
+			"   diorthos upkeep tidy .demo/machines/gannet-crew-2 --name 20261125-101500/attempt-7",
+		Flags: append(changeFlags(), &cli.StringFlag{Name: "name", Usage: "free only what is called so where it lies aside"}),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			a, err := args(c, "IMAGE")
+			if err != nil {
+				return err
+			}
+			facts, err := lookFor(c, a[0], false)
+			if err != nil {
+				return err
+			}
+			return runAction(ctx, c, facts, a[0], "upkeep.tidy", map[string]string{"name": c.String("name")})
+		},
+	}
+}
+
 // holdCommand holds something back on one machine, or lets it go.
 func holdCommand(name string, id action.ID, usage string) *cli.Command {
 	return &cli.Command{
@@ -229,10 +253,15 @@ func asideCommand() *cli.Command {
 				return nil
 			}
 			var rows [][]string
+			var all int64
 			for _, a := range list {
-				rows = append(rows, []string{a.Name, a.From})
+				rows = append(rows, []string{a.Name, size(a.Size), a.From})
+				all += a.Size
 			}
-			p.table([]string{"name", "was at"}, rows)
+			p.table([]string{"name", "size", "was at"}, rows)
+			p.line("")
+			p.line("bring one back  diorthos upkeep put-back NAME %s", path)
+			p.line("free %-10s diorthos upkeep tidy %s", size(all), path)
 			return nil
 		}),
 	}

@@ -44,9 +44,9 @@ type faultRun struct {
 	end       func() // ends all processes
 
 	kills, restarts, cuts, fills, jumps, slow atomic.Int64
-	taken                        sync.Map // digest → acknowledged
-	sent, repeated, broken       atomic.Int64
-	full                         atomic.Int64 // bags that were refused because the volume was full
+	taken                                     sync.Map // digest → acknowledged
+	sent, repeated, broken                    atomic.Int64
+	full                                      atomic.Int64 // bags that were refused because the volume was full
 }
 
 // faultProcess is one of the processes; it is started again whenever it ended.

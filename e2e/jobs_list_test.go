@@ -1,6 +1,10 @@
 package e2e
 
-import "diorthos/core/bag"
+import (
+	"strings"
+
+	"diorthos/core/bag"
+)
 
 var boundsOfBags = bag.DefaultLimits
 
@@ -10,6 +14,8 @@ var steps = map[int]func(w *walker){
 		w.finds("WHAT TO DO")
 		w.mends("", "--yes", "--source", w.medium)
 		w.does(0, "", "store", "check", w.folder)
+		w.tells("It works again: what was moved aside on the way is freed.")
+		wants(w.t, w.does(0, "", "upkeep", "tidy", w.folder), "is freed", "lies aside no more")
 	},
 	2: func(w *walker) {
 		w.finds("expired")
@@ -67,7 +73,10 @@ var steps = map[int]func(w *walker){
 	13: func(w *walker) {
 		w.finds("WHAT TO DO")
 		w.mends("", "--yes")
-		w.does(-1, "", "upkeep", "aside", w.folder)
+		listed := w.does(0, "", "upkeep", "aside", w.folder)
+		w.tells("The folder was somebody's after all, and is brought back now that the updates are in.")
+		name := strings.Fields(lineWith(listed, "work-"))[0]
+		wants(w.t, w.does(0, "", "upkeep", "put-back", name, w.folder), "is back at")
 	},
 	14: func(w *walker) {
 		w.finds("metered")

@@ -188,6 +188,8 @@ var systemActions = map[ID]Action{
 	}),
 	"upkeep.put-back": onFiles(taking(proving(systemAction(putBack, nil), provePutBack),
 		Parameter{Name: "name", Required: true, Says: "what it is called where it lies aside"})),
+	"upkeep.tidy": onFiles(taking(proving(systemAction(tidy, nil), proveTidy),
+		Parameter{Name: "name", Says: "one of what lies aside; empty for all of it"})),
 	"upkeep.revert-pending": systemAction(func(_ context.Context, _ *Context, s system.Pending) ([]string, error) {
 		p, err := s.Pending()
 		if err != nil || p == nil {
@@ -439,6 +441,43 @@ func provePutBack(_ context.Context, after *Context, s system.Aside) []Check {
 		}
 	}
 	return resultCheck("it lies aside no more", err, fmt.Sprintf("%d other things do", len(list)))
+}
+
+// tidy frees what was moved aside.
+func tidy(_ context.Context, c *Context, s system.Aside) (did []string, err error) {
+	list, err := s.MovedAside()
+	if err != nil {
+		return nil, err
+	}
+	var freed int64
+	for _, a := range list {
+		if only := c.params["name"]; only != "" && only != a.Name {
+			continue
+		}
+		if err := s.FreeAside(a.Name); err != nil {
+			return nil, err
+		}
+		freed += a.Size
+		did = append(did, fmt.Sprintf("%s is freed, %s; it was at %s", a.Name, units.FormatBytes(a.Size), a.From))
+	}
+	if len(did) > 1 {
+		did = append(did, units.FormatBytes(freed)+" in all")
+	}
+	return did, nil
+}
+
+func proveTidy(_ context.Context, after *Context, s system.Aside) []Check {
+	list, err := s.MovedAside()
+	left := 0
+	for _, a := range list {
+		if only := after.params["name"]; only == "" || only == a.Name {
+			left++
+		}
+	}
+	if err == nil && left > 0 {
+		err = fmt.Errorf("%d things still do", left)
+	}
+	return resultCheck("what was to be freed lies aside no more", err, fmt.Sprintf("%d other things do", len(list)-left))
 }
 
 func leftoversAside(_ context.Context, _ *Context, s system.WorkFolders) (did []string, err error) {

@@ -93,6 +93,8 @@ type (
 		// PutBack moves it to where it was. What stands there now, if anything,
 		// is moved aside in its turn, and named.
 		PutBack(name string) (to, overwrote string, err error)
+		// FreeAside takes it off the volume for good.
+		FreeAside(name string) error
 	}
 	// Cache is the folder of the downloads.
 	Cache interface {

@@ -15,6 +15,7 @@ type Aside struct {
 	Name   string `json:"name"` // under which it can be put back
 	From   string `json:"from"` // where it was
 	Digest string `json:"digest,omitempty"`
+	Size   int64  `json:"size"` // bytes of what is in it
 }
 
 // A SettingChange gives a value to a name in a branch of the settings; an

@@ -64,9 +64,57 @@ func (s *System) MovedAside() ([]upkeep.Aside, error) {
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
-	return slices.DeleteFunc(list, func(a upkeep.Aside) bool {
+	if err != nil {
+		return nil, err
+	}
+	list = slices.DeleteFunc(list, func(a upkeep.Aside) bool {
 		return !has(s.sys, path.Join(corbelfile.AsideFolder, a.Name))
-	}), err
+	})
+	for i := range list {
+		list[i].Size = 0 // as it is now
+		err = errors.Join(err, fs.WalkDir(s.sys, path.Join(corbelfile.AsideFolder, list[i].Name),
+			func(_ string, d fs.DirEntry, err error) error {
+				if err != nil || d.IsDir() {
+					return err
+				}
+				info, err := d.Info()
+				if err == nil {
+					list[i].Size += info.Size()
+				}
+				return err
+			}))
+	}
+	return list, err
+}
+
+// FreeAside takes something off the volume that was moved aside, and the folder of its time once nothing else is in it.
+func (s *System) FreeAside(name string) error {
+	list, err := s.MovedAside()
+	if err != nil {
+		return err
+	}
+	if !slices.ContainsFunc(list, func(a upkeep.Aside) bool { return a.Name == name }) {
+		return fmt.Errorf("corbel: nothing called %q lies aside", name)
+	}
+	at := path.Join(corbelfile.AsideFolder, name)
+	var below []string
+	if err := fs.WalkDir(s.sys, at, func(name string, _ fs.DirEntry, err error) error {
+		below = append(below, name)
+		return err
+	}); err != nil {
+		return err
+	}
+	for _, name := range slices.Backward(below) { // what is in a folder before the folder
+		if err := s.edit.Remove(name); err != nil {
+			return err
+		}
+	}
+	if rest, err := fs.ReadDir(s.sys, path.Dir(at)); err == nil && len(rest) == 0 {
+		if err := s.edit.Remove(path.Dir(at)); err != nil {
+			return err
+		}
+	}
+	return s.put(corbelfile.AsideIndex, slices.DeleteFunc(list, func(a upkeep.Aside) bool { return a.Name == name }))
 }
 
 // PutBack moves something back that was moved aside, if it is still as it was.

@@ -23,7 +23,11 @@ func (n *inner) MovedAside() (list []upkeep.Aside, err error) {
 		}
 		entry := strings.TrimPrefix(name, asideFolder+"/")
 		if _, from, ok := strings.Cut(entry, "/"); ok {
-			list = append(list, upkeep.Aside{Name: entry, From: from})
+			info, err := d.Info()
+			if err != nil {
+				return err
+			}
+			list = append(list, upkeep.Aside{Name: entry, From: from, Size: info.Size()})
 		}
 		return nil
 	})
@@ -50,4 +54,23 @@ func (n *inner) PutBack(name string) (to, overwrote string, err error) {
 		return errors.Join(files.MkdirAll(path.Dir(to), 0o755), files.Rename(from, to))
 	})
 	return to, overwrote, err
+}
+
+// FreeAside takes a file off the volume that was moved aside, and the folders that are empty then.
+func (n *inner) FreeAside(name string) error {
+	if _, _, ok := strings.Cut(name, "/"); !ok || !fs.ValidPath(name) {
+		return fmt.Errorf("%q: no file lies aside under this name", name)
+	}
+	return n.within(context.Background(), func(in system.Inside) error {
+		files, at := in.Files(), path.Join(asideFolder, name)
+		if err := files.Remove(at); err != nil {
+			return fmt.Errorf("%q lies aside no more: %w", name, err)
+		}
+		for dir := path.Dir(at); dir != asideFolder; dir = path.Dir(dir) {
+			if files.Remove(dir) != nil {
+				break // others lie in it
+			}
+		}
+		return nil
+	})
 }

@@ -149,7 +149,8 @@ func endOrders(db *gorm.DB) error {
 func (s *Store) agentOf(ctx context.Context, number int64) (*client.CaseAgent, error) {
 	var list []client.CaseAgent
 	err := s.db.WithContext(ctx).Raw(
-		`select a.seen_at as seen, a.stick, `+agentSilent("a.seen_at")+` as silent from agents a join machines m on m.name = a.machine
+		`select a.seen_at as seen, a.stick, `+agentSilent("a.seen_at")+` as silent
+		from agents a join machines m on m.name = a.machine
 		join cases c on c.machine_id = m.id where c.number = ? and a.ended_at is null
 			and (a.expires_at is null or a.expires_at > now()) order by a.seen_at desc nulls last limit 1`, number,
 	).Scan(&list).Error

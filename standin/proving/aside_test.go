@@ -85,4 +85,30 @@ func TestWhatWasMovedAsideComesBackAfterTheMachineWasUsed(t *testing.T) {
 	if went, _ := r.take(rung("upkeep.put-back", map[string]string{"name": "never"}), facts); went {
 		t.Error("something was put back that never lay aside")
 	}
+	// Moved aside again, it is freed at the end, on request: only what is named, then all, and never twice.
+	if went, err := r.take(rung("upkeep.leftovers-aside", nil), facts); err != nil || !went {
+		t.Fatalf("%v %v", err, r.res.Notes)
+	}
+	if things = r.aside(t); len(things) != 1 || things[0].Size == 0 {
+		t.Fatalf("aside: %+v", things)
+	}
+	if went, _ := r.take(rung("upkeep.tidy", map[string]string{"name": "never"}), facts); went {
+		t.Error("something was freed that does not lie aside")
+	}
+	for _, rung := range []ladder.Rung{
+		rung("upkeep.tidy", map[string]string{"name": things[0].Name}), rung("upkeep.tidy", nil),
+	} {
+		if n := cutOff(t, r.machine(facts), rung); n < 3 {
+			t.Errorf("cut off %d times", n)
+		}
+	}
+	if went, err := r.take(rung("upkeep.tidy", nil), facts); err != nil || !went {
+		t.Fatalf("%v %v", err, r.res.Notes)
+	}
+	if left := r.aside(t); len(left) != 0 {
+		t.Errorf("still aside: %+v", left)
+	}
+	if went, _ := r.take(rung("upkeep.tidy", nil), facts); went {
+		t.Error("something was freed twice")
+	}
 }

@@ -123,7 +123,7 @@ func TestEveryActionCutOffAtEveryWrite(t *testing.T) {
 	for _, name := range action.IDs() {
 		elsewhere := []action.ID{ // cut off in other tests, or the way back of a loan
 			"layout.mend-gpt", "layout.restyle", "layout.wipe", "layout.rescue", "layout.allocate", "media.write",
-			"firmware.give-back", "boot.normal-mode", "upkeep.put-back",
+			"firmware.give-back", "boot.normal-mode", "upkeep.put-back", "upkeep.tidy",
 			"boot.mounts", "boot.root", "layout.type-esp", "volume.mend-group", // of a Debian machine, below
 			"packages.finish", "packages.restore-files", "packages.lists-anew", // inside one, below
 			"boot.early-images", "boot.menu", "boot.install-loader",
