@@ -66,6 +66,11 @@ func unanswered(question, flag string) error {
 // Consent asks before what disrupts or destroys, unless a flag said it
 // beforehand.
 func (t *terminal) Consent(_ context.Context, q climb.Consent) (string, error) {
+	if b := q.Backup; b != nil {
+		t.hang("  "+t.p.good(markGood)+" ", "files of people are backed up, "+when(b.At)+" UTC: "+b.Why)
+	} else {
+		t.hang("  "+markOdd+" ", "no backup of people's files is known here: \"diorthos upkeep backup\" makes one first")
+	}
 	if q.Level != knowledge.Destroys {
 		if t.c.Bool("yes") {
 			return climb.Yes, nil

@@ -237,7 +237,7 @@ func upkeepCommand() *cli.Command {
 					jsonFlag(),
 				},
 				Action: cutList},
-			settingsSet(), settingsCommand(), putBackCommand(), tidyCommand(), tidyCommand(), asideCommand(), roomCommand(),
+			settingsSet(), settingsCommand(), putBackCommand(), tidyCommand(), tidyCommand(), asideCommand(), roomCommand(), backupCommand(),
 			holdCommand("hold", action.HoldBack, "keep a release, an update or a package from being begun"),
 			holdCommand("release", action.LetGo, "let what is held back be begun again"),
 			{Name: "do", Usage: "take one action", ArgsUsage: "ACTION IMAGE|FOLDER",

@@ -86,7 +86,7 @@ func TestALoaderWithoutItsMenuIsNotFine(t *testing.T) {
 	wants(t, alone.must(1, "diagnose", "--image", image), "The loader has no menu", "update-grub")
 }
 
-func tool(t *testing.T, name string, args ...string) {
+func tool(t *testing.T, name string, args ...string) string {
 	t.Helper()
-	runTool(t, "", name, args...)
+	return runTool(t, "", name, args...)
 }

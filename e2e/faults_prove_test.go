@@ -43,10 +43,10 @@ type faultRun struct {
 	token     string
 	end       func() // ends all processes
 
-	kills, restarts, cuts, fills, jumps, slow atomic.Int64
-	taken                                     sync.Map // digest → acknowledged
-	sent, repeated, broken                    atomic.Int64
-	full                                      atomic.Int64 // bags that were refused because the volume was full
+	kills, restarts, cuts, fills, jumps, slow, unread atomic.Int64
+	taken                                             sync.Map // digest → acknowledged
+	sent, repeated, broken                            atomic.Int64
+	full                                              atomic.Int64 // bags that were refused because the volume was full
 }
 
 // faultProcess is one of the processes; it is started again whenever it ended.
@@ -476,17 +476,42 @@ func (f *faultRun) load(length time.Duration, seed uint64) {
 	defer quiet()
 	var all sync.WaitGroup
 	all.Go(func() { f.trouble(troubled, rand.New(rand.NewPCG(seed, 0))) })
+	all.Go(func() { f.countUnread(troubled) })
 	var next atomic.Int64
 	for i := range 6 {
 		dir := f.t.TempDir()
 		all.Go(func() {
 			random := rand.New(rand.NewPCG(seed, uint64(i+1)))
 			for troubled.Err() == nil {
+				if f.unread.Load() > mostUnread {
+					time.Sleep(100 * time.Millisecond)
+					continue
+				}
 				f.send(f.t.Context(), random, f.someBag(dir, next.Add(1))) // not troubled: what was begun is brought to its end
 			}
 		})
 	}
 	all.Wait()
+}
+
+// mostUnread is how many bags may wait to be read before no more are handed in: what is measured is how long one that is
+// hindered takes, not how fast bags are read.
+const mostUnread = 300
+
+// countUnread keeps count of the bags that wait, until ctx ends.
+func (f *faultRun) countUnread(ctx context.Context) {
+	for ctx.Err() == nil {
+		time.Sleep(time.Second)
+		conn, err := pgx.Connect(ctx, f.dsn)
+		if err != nil {
+			continue // it is away
+		}
+		var n int64
+		if conn.QueryRow(ctx, "select count(*) from cases where state in ('received', 'reading')").Scan(&n) == nil {
+			f.unread.Store(n)
+		}
+		_ = conn.Close(context.Background())
+	}
 }
 
 func (f *faultRun) answers(p *faultProcess, limit time.Duration) {

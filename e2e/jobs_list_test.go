@@ -19,6 +19,7 @@ var steps = map[int]func(w *walker){
 	},
 	2: func(w *walker) {
 		w.finds("expired")
+		w.backsUp()
 		w.tells("The clock is lent for the attempt and given back. The attempt is made while the climb waits.")
 		w.does(-1, "n\n", "climb", "--image", w.folder)
 		if !w.tries() {
@@ -46,6 +47,7 @@ var steps = map[int]func(w *walker){
 		w.does(-1, "", "ready", "--image", w.folder)
 		w.finds("system-space")
 		wants(w.t, w.does(0, "", "upkeep", "room", w.folder), "corbel/update/cache")
+		w.backsUp()
 		w.mends("", "--yes")
 	},
 	7: func(w *walker) {

@@ -29,6 +29,7 @@ var realJobs = []walk{
 		steps: func(w *walker) {
 			w.waits("update")
 			w.finds("expired")
+			w.backsUp()
 			w.tells("Lists past their date are accepted for the attempt, and refused again afterwards. " +
 				"The attempt is made while the climb waits.")
 			w.does(-1, "n\n", "climb", "--root", w.folder)

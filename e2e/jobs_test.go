@@ -69,6 +69,13 @@ func (w *walker) closes(dir, page, on string) {
 	}
 }
 
+// backsUp copies the files of people, before anything is changed that they could be lost by.
+func (w *walker) backsUp() {
+	w.t.Helper()
+	to := filepath.Join(filepath.Dir(w.folder), "people.tar.zst")
+	wants(w.t, w.does(0, "", "upkeep", "backup", w.folder, "--to", to), "every file has its sum")
+}
+
 // does runs a command of the technician and puts it onto the page.
 func (w *walker) does(status int, answers string, args ...string) string {
 	w.t.Helper()

@@ -40,6 +40,7 @@ type Consent struct {
 	Level  knowledge.Invasiveness
 	Losses []string // what will be lost, in words
 	Name   string   // what has to be typed, for one that destroys
+	Backup *Entry   // the latest backup of people's files; nil where none is known here
 }
 
 // A QuestionKind is what sort of answer is wanted.

@@ -374,7 +374,7 @@ func (c *Climb) consent(ctx context.Context, r ladder.Rung, losses []string) err
 	if a, _ := action.Named(r.Action); c.Running && a.OnFiles && level == knowledge.Undoable {
 		level = knowledge.Disrupts
 	}
-	ask := Consent{Rung: r, Level: level, Losses: losses, Name: c.Name}
+	ask := Consent{Rung: r, Level: level, Losses: losses, Name: c.Name, Backup: c.Record.Backup()}
 	if ask.Name == "" {
 		ask.Name = c.Machine
 	}

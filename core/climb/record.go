@@ -47,6 +47,7 @@ const (
 	MarkOwes      Mark = "owes a restart"
 	MarkRestarted Mark = "restarted"
 	MarkTakenBack Mark = "taken back"
+	MarkBackedUp  Mark = "backed up" // files of people; why says where they are, and how much
 )
 
 // An Entry is one line of the record.
@@ -256,6 +257,16 @@ func (r *Record) Mended() (list []bag.Mended) {
 		}
 	}
 	return list
+}
+
+// Backup is what the latest backup of people's files was noted as; nil where none was made here.
+func (r *Record) Backup() *Entry {
+	for _, e := range slices.Backward(r.entries) {
+		if e.Mark == MarkBackedUp {
+			return &e
+		}
+	}
+	return nil
 }
 
 // A Debt is a loan with its number in the record.

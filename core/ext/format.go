@@ -46,6 +46,10 @@ const (
 	gdTableLow    = 0x8
 	gdTableHigh   = 0x28
 	inMode        = 0x0
+	inUser        = 0x2
+	inGroup       = 0x18
+	inUserHigh    = 0x78
+	inGroupHigh   = 0x7a
 	inLinks       = 0x1a
 	inSizeLow     = 0x4
 	inMtime       = 0x10
@@ -207,6 +211,8 @@ type inode struct {
 	mode   uint16
 	size   int64
 	mtime  int64 // seconds since 1970
+	user   int
+	group  int
 	flags  uint32
 	block  [inBlockBytes]byte
 	seed   uint32 // with which the checksums of its blocks begin
@@ -221,6 +227,8 @@ func parseInode(number int64, b []byte) inode {
 		size:   int64(le.Uint32(b[inSizeLow:])) | int64(le.Uint32(b[inSizeHigh:]))<<32,
 		mtime:  int64(int32(le.Uint32(b[inMtime:]))),
 		flags:  le.Uint32(b[inFlags:]),
+		user:   int(le.Uint16(b[inUser:])) | int(le.Uint16(b[inUserHigh:]))<<16,
+		group:  int(le.Uint16(b[inGroup:])) | int(le.Uint16(b[inGroupHigh:]))<<16,
 		tail:   b[128:],
 	}
 	copy(n.block[:], b[inBlock:])

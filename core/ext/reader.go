@@ -529,14 +529,22 @@ func (i info) IsDir() bool        { return i.in.isDir() }
 
 // Sys is an Attributes.
 func (i info) Sys() any {
-	return Attributes{Immutable: i.in.flags&flagImmutable != 0, AppendOnly: i.in.flags&flagAppend != 0}
+	return Attributes{
+		Immutable: i.in.flags&flagImmutable != 0, AppendOnly: i.in.flags&flagAppend != 0,
+		User: i.in.user, Group: i.in.group,
+	}
 }
 
-// Attributes are marks of a file that keep it from being changed, whoever tries.
+// Attributes are whose a file is, and marks that keep it from being changed, whoever tries.
 type Attributes struct {
 	Immutable  bool
 	AppendOnly bool
+	User       int
+	Group      int
 }
+
+// Owner are the numbers of the file's user and group.
+func (a Attributes) Owner() (user, group int) { return a.User, a.Group }
 
 // file is an open file or folder. It reads at random as well as in order.
 type file struct {

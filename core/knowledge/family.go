@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io/fs"
 	"regexp"
+	"slices"
 	"strings"
 
 	"diorthos/core/upkeep"
@@ -21,6 +22,8 @@ type Family struct {
 	// General are the remedies that are left when nothing closer is known, or helped,
 	// in the order in which they are to be taken.
 	General []string `yaml:"general"`
+	// GeneralOfStart are those that are left besides for a machine that does not start.
+	GeneralOfStart []string `yaml:"general-of-start"`
 	// Owners say whose the files of a system's volume are, for what fills it.
 	Owners []upkeep.Owner `yaml:"owners"`
 
@@ -44,7 +47,7 @@ func (f *Family) check(releases []*Release, remedies map[string]*Remedy) error {
 			return fmt.Errorf("owners: %q: needs a path without a leading slash, and of", o.Path)
 		}
 	}
-	for _, id := range f.General {
+	for _, id := range slices.Concat(f.General, f.GeneralOfStart) {
 		if remedies[id] == nil {
 			return fmt.Errorf("general: no remedy is called %q", id)
 		}

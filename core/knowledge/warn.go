@@ -25,6 +25,11 @@ func (k *Knowledge) Warnings() (list []string) {
 			named[r] = true
 		}
 	}
+	for _, f := range k.Families {
+		for _, r := range slices.Concat(f.General, f.GeneralOfStart) {
+			named[r] = true
+		}
+	}
 	for _, id := range slices.Sorted(maps.Keys(k.Remedies)) {
 		if !named[id] {
 			list = append(

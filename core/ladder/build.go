@@ -224,7 +224,7 @@ func closer(findings []diagnosis.Finding, facts *bag.Facts) bool {
 	})
 }
 
-// general are the rungs that a family has for any failure, without those that are
+// general are the rungs that a family has for any failure, and for any start that fails, without those that are
 // chosen already, those that cannot be taken here and those that destroy.
 func general(
 	chosen []Rung, explains string, facts *bag.Facts, timeline *reading.Timeline, k *knowledge.Knowledge,
@@ -233,7 +233,14 @@ func general(
 	if f == nil {
 		return nil
 	}
-	for _, id := range f.General {
+	left := f.General
+	if explains == knowledge.ExplainsStart {
+		left = slices.Concat(f.General, f.GeneralOfStart)
+		slices.SortStableFunc(left, func(a, b string) int {
+			return k.Remedies[a].Invasive.Degree() - k.Remedies[b].Invasive.Degree()
+		})
+	}
+	for _, id := range left {
 		r := k.Remedies[id]
 		known := slices.ContainsFunc(chosen, func(c Rung) bool { return c.Remedy == id })
 		_, tried := diagnosis.Tried(explains, facts, timeline)[id]

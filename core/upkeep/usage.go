@@ -15,6 +15,8 @@ type Owner struct {
 	Of   string `yaml:"of" json:"of"`     // what they are, and what can be done
 	// Each has every folder and file right below it told by itself, as those of people are.
 	Each bool `yaml:"each" json:"-"`
+	// System means that it comes back by itself: by installing anew, by fetching, by running.
+	System bool `yaml:"system" json:"-"`
 }
 
 // A Share is what of a volume is taken by something.
@@ -99,13 +101,7 @@ func Shares(ctx context.Context, volume fs.FS, owners []Owner, m Measure) (*Usag
 
 // shareOf is under what a file is counted, and whose that is.
 func shareOf(name string, owners []Owner) (at, whose string) {
-	var best *Owner
-	for i := range owners {
-		o := &owners[i]
-		if (name == o.Path || strings.HasPrefix(name, o.Path+"/")) && (best == nil || len(o.Path) > len(best.Path)) {
-			best = o
-		}
-	}
+	best := ownerOf(name, owners)
 	if best == nil {
 		top, _, _ := strings.Cut(name, "/")
 		return top, ""
@@ -115,4 +111,15 @@ func shareOf(name string, owners []Owner) (at, whose string) {
 		return path.Join(best.Path, first), best.Of
 	}
 	return best.Path, best.Of
+}
+
+// ownerOf is the owner whose path is the longest above a file; nil where none is.
+func ownerOf(name string, owners []Owner) (best *Owner) {
+	for i := range owners {
+		o := &owners[i]
+		if (name == o.Path || strings.HasPrefix(name, o.Path+"/")) && (best == nil || len(o.Path) > len(best.Path)) {
+			best = o
+		}
+	}
+	return best
 }
