@@ -23,16 +23,20 @@ import (
 func backupCommand() *cli.Command {
 	return &cli.Command{
 		Name: "backup", Usage: "copy the files of people to an archive, and read it back", ArgsUsage: "IMAGE|FOLDER",
-		Description: "Of a system's volume everything is taken but what comes back by itself (its packages, caches, logs), of\n" +
+		Description: "Of a system's volume everything is taken but what comes back by itself (packages, caches, logs), of\n" +
 			"other volumes all. No mount is needed, and no system that starts: a disk whose system is gone is read as well.\n" +
 			"What cannot be read is named, and the rest is taken (exit status 1). The archive is a tar with the sums at its\n" +
-			"end (SHA256SUMS). The record of the machine keeps where it lies: a climb names it before it disrupts anything.\n\n" +
+			"end (SHA256SUMS). The machine's record keeps where it lies: a climb names it before it disrupts anything.\n\n" +
 			"Examples:\n" +
 			"   diorthos upkeep backup .demo/jobs/06/kiosk --to kiosk.tar.zst\n" +
 			"   diorthos upkeep backup /dev/sdb --to /media/stick/kestrel.tar.zst\n" +
 			"   tar --zstd -xf kiosk.tar.zst && sha256sum -c SHA256SUMS",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "to", Usage: "the `FILE` to make, .tar.zst or .tar.gz", TakesFile: true}, sectorFlag(), jsonFlag(),
+			&cli.StringFlag{
+				Name:      "to",
+				Usage:     "the `FILE` to make, .tar.zst or .tar.gz",
+				TakesFile: true,
+			}, sectorFlag(), jsonFlag(),
 		},
 		Action: backUp,
 	}
@@ -62,12 +66,18 @@ func backUp(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	found, err := host.FindPeopleFiles(a[0], c.Int("sector-size"), platform.All(), keys, func(family string) []upkeep.Owner {
-		if f := k.Families[family]; f != nil {
-			return f.Owners
-		}
-		return nil
-	})
+	found, err := host.FindPeopleFiles(
+		a[0],
+		c.Int("sector-size"),
+		platform.All(),
+		keys,
+		func(family string) []upkeep.Owner {
+			if f := k.Families[family]; f != nil {
+				return f.Owners
+			}
+			return nil
+		},
+	)
 	if err != nil {
 		return err
 	}

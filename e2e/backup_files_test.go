@@ -38,7 +38,23 @@ func TestFilesOfPeopleAreCopiedOffADiskWithoutASystem(t *testing.T) {
 	tool(t, "truncate", "-s", "40M", volume)
 	tool(t, "mke2fs", "-q", "-t", "ext4", "-d", from, volume)
 	tool(t, "truncate", "-s", "96M", disk)
-	tool(t, "sgdisk", "-n", "1:2048:+40M", "-c", "1:HOME", "-n", "2:0:+8M", "-c", "2:SEA", disk)
+	tool(
+		t,
+		"sgdisk",
+		"-n",
+		"1:2048:+40M",
+		"-c",
+		"1:HOME",
+		"-n",
+		"2:0:+8M",
+		"-c",
+		"2:SEA",
+		"-n",
+		"3:0:+20M",
+		"-c",
+		"3:SAFE",
+		disk,
+	)
 	tool(t, "dd", "if="+volume, "of="+disk, "bs=1M", "seek=1", "conv=notrunc")
 	to := filepath.Join(folder, "kept.tar.gz")
 	wants(t, s.must(0, "upkeep", "backup", disk, "--to", to), "3 files", "every file has its sum")
@@ -60,14 +76,19 @@ func TestFilesOfPeopleAreCopiedOffADiskWithoutASystem(t *testing.T) {
 		t.Errorf("over one that is there: %+v", r)
 	}
 
-	// A file system that is not read here, and a file whose blocks lead nowhere.
+	// A file system that is not read here, one that is encrypted, and a file whose blocks lead nowhere.
+	safe, key := filepath.Join(folder, "safe.img"), filepath.Join(folder, "key")
+	put(t, key, []byte("a passphrase"))
+	tool(t, "truncate", "-s", "20M", safe)
+	tool(t, "cryptsetup", "luksFormat", "--batch-mode", "--pbkdf", "pbkdf2", "--pbkdf-force-iterations", "1000", safe, key)
+	tool(t, "dd", "if="+safe, "of="+disk, "bs=1M", "seek=49", "conv=notrunc")
 	put(t, filepath.Join(folder, "xfs"), append([]byte("XFSB\x00\x00\x10\x00"), make([]byte, 504)...))
 	tool(t, "dd", "if="+filepath.Join(folder, "xfs"), "of="+disk, "bs=1M", "seek=41", "conv=notrunc")
 	tool(t, "debugfs", "-w", "-R", "sif /home/anna/large.bin block[5] 0x7fffffff", volume)
 	tool(t, "dd", "if="+volume, "of="+disk, "bs=1M", "seek=1", "conv=notrunc")
 	rest := filepath.Join(folder, "rest.tar.zst")
 	said := s.must(1, "upkeep", "backup", disk, "--to", rest)
-	wants(t, said, "2 files", "volume 2 (SEA): xfs is not read here", "large.bin")
+	wants(t, said, "2 files", "volume 2 (SEA): xfs is not read here", "volume 3 (SAFE)", "--key-file", "large.bin")
 	wants(t, tool(t, "tar", "--zstd", "-tf", rest), "letter.txt")
 
 	// No room for it: nothing half is left under its name.
@@ -110,7 +131,10 @@ func TestAClimbNamesTheBackupBeforeItDisrupts(t *testing.T) {
 	if err := json.Unmarshal([]byte(s.run("ladder", "--image", machine, "--json").out), &rungs); err != nil {
 		t.Fatal(err)
 	}
-	at := slices.IndexFunc(rungs, func(r ladder.Rung) bool { return r.Invasive == knowledge.Disrupts && r.By == "diorthos" })
+	at := slices.IndexFunc(
+		rungs,
+		func(r ladder.Rung) bool { return r.Invasive == knowledge.Disrupts && r.By == "diorthos" },
+	)
 	if at < 0 {
 		t.Fatalf("no rung disrupts: %+v", rungs)
 	}

@@ -34,8 +34,8 @@ func (p *PeopleFiles) Close() error {
 	return err
 }
 
-// FindPeopleFiles looks for files of people on a disk, or in a folder that holds a system: on the volumes of systems all
-// that does not come back by itself, on others everything. A disk without any system is as good.
+// FindPeopleFiles looks for files of people on a disk, or in a folder that holds a system: on the volumes of systems
+// all that does not come back by itself, on others everything. A disk without any system is as good.
 func FindPeopleFiles(
 	path string, sectorSize int, adapters []system.Adapter, keys *volumes.Keys, owners func(family string) []upkeep.Owner,
 ) (*PeopleFiles, error) {
@@ -91,7 +91,10 @@ func (p *PeopleFiles) place(d *bag.Disk, v bag.Partition, ground system.Ground) 
 			p.Unread = append(p.Unread, what+": what lies there is not known")
 		}
 	default:
-		p.Unread = append(p.Unread, fmt.Sprintf("%s: %s is not read here: mount it, and copy what is needed", what, v.Content.Kind))
+		p.Unread = append(
+			p.Unread,
+			fmt.Sprintf("%s: %s is not read here: mount it, and copy what is needed", what, v.Content.Kind),
+		)
 	}
 }
 

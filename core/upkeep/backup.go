@@ -41,8 +41,8 @@ var (
 // mostUnread bounds how many files are named that cannot be read.
 const mostUnread = 1000
 
-// WriteBackup writes the files of people on some volumes as a tar archive, with their sums at its end. A file that cannot
-// be read is told, and keeps no other from being taken.
+// WriteBackup writes the files of people on some volumes as a tar archive, with their sums at its end. A file that
+// cannot be read is told, and keeps no other from being taken.
 func WriteBackup(ctx context.Context, out io.Writer, list []Volume, took func(bytes int64)) (*Backup, error) {
 	w := &backupWriter{tar: tar.NewWriter(out), took: took}
 	w.Unread = []string{}
