@@ -49,6 +49,18 @@ func mediaCommand() *cli.Command {
 				Action: inspectMedium,
 			},
 			{
+				Name: "copy", Usage: "copy a disc to an image, and read it again", ArgsUsage: "DISC",
+				Description: "Reads what belongs to the image and not what a drive shows behind it; a place that cannot be read is\n" +
+					"tried three times, and ends it. The disc is read twice: both must agree. Nothing half is left under the name.\n\n" +
+					"Examples:\n" +
+					"   diorthos media copy /dev/sr0 --to install.iso\n" +
+					"   diorthos media inspect install.iso",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "to", Usage: "the image `FILE` to make", TakesFile: true, Required: true}, jsonFlag(),
+				},
+				Action: copyDisc,
+			},
+			{
 				Name:      "fit",
 				Usage:     "say whether an image starts and installs on a machine, and what would let it",
 				ArgsUsage: "IMAGE.iso",
@@ -94,6 +106,58 @@ func mediaCommand() *cli.Command {
 			},
 		},
 	}
+}
+
+// copyDisc makes an image of a disc.
+func copyDisc(ctx context.Context, c *cli.Command) error {
+	a, err := args(c, "DISC")
+	if err != nil {
+		return err
+	}
+	src, err := host.OpenDisk(a[0], 512, true)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = src.Close() }() // it was only read
+	length, err := media.DiscSize(src)
+	if err != nil {
+		return fmt.Errorf("%s: %w", a[0], err)
+	}
+	made := struct {
+		File   string `json:"file"`
+		Size   int64  `json:"size"`
+		SHA256 string `json:"sha256"`
+	}{File: c.String("to"), Size: length}
+	read := newBar(c, "reading", length)
+	err = fetched(made.File, func(to io.Writer) (err error) {
+		made.SHA256, err = media.CopyDisc(ctx, src, length, to, read.show)
+		return err
+	}, func(from io.Reader) error {
+		kept := sha256.New()
+		if _, err := io.Copy(kept, from); err != nil {
+			return err
+		}
+		if hex.EncodeToString(kept.Sum(nil)) != made.SHA256 {
+			return errors.New("what was written is not what was read")
+		}
+		again, err := media.CopyDisc(ctx, src, length, io.Discard, read.show)
+		if err == nil && again != made.SHA256 {
+			err = errors.New("read a second time the disc was another: clean it, or take another drive or disc")
+		}
+		return err
+	})
+	read.clear()
+	if err != nil {
+		return fmt.Errorf("%s: %w", a[0], err)
+	}
+	if done, err := writeJSON(c, made); done {
+		return err
+	}
+	p := newPage(c)
+	p.line("%s %s: %s, read twice and the same", p.good(markGood), p.strong(made.File), size(made.Size))
+	p.line("sha256 %s", made.SHA256)
+	p.line("%s", p.faint("whether it is what the vendor made: diorthos media inspect --sums FILE "+made.File))
+	return nil
 }
 
 func openMedium(c *cli.Command) (*block.Image, *media.Medium, error) {

@@ -199,3 +199,44 @@ func TestTablesAreChangedThroughAJournal(t *testing.T) {
 	wants(t, s.must(0, "layout", "mend", disk), "nothing to mend")
 	wants(t, s.run("layout", "restyle", "--to", "mbr", "--wipe", disk).errout, "give --confirm old.img")
 }
+
+// A disc is copied to an image that has every byte of what it was burned from, and nothing of what a drive shows behind
+// it; one that ends early, and what is none, leave no image.
+func TestADiscIsCopiedToAnImage(t *testing.T) {
+	s := &stage{t: t, url: "http://127.0.0.1:1"}
+	folder := t.TempDir()
+	plain := discImage(t)
+	hybrid := filepath.Join(folder, "hybrid.iso") // with a GPT, and a partition behind the disc's own files
+	esp := filepath.Join(folder, "esp.img")
+	tool(t, "mkfs.fat", "-C", esp, "1440")
+	tree := filepath.Join(folder, "tree")
+	if err := os.MkdirAll(tree, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	put(t, filepath.Join(tree, "readme"), []byte("to be installed"))
+	tool(t, "xorriso", "-as", "mkisofs", "-quiet", "-R", "-V", "HYBRID", "-partition_offset", "16",
+		"-append_partition", "2", "0xef", esp, "-appended_part_as_gpt", "-o", hybrid, tree)
+	for _, burned := range []string{plain, hybrid} {
+		disc, to := burned+".disc", filepath.Join(folder, filepath.Base(burned)+".copy")
+		tool(t, "cp", burned, disc)
+		tool(t, "truncate", "-s", "+614400", disc) // as drives do
+		wants(t, s.must(0, "media", "copy", disc, "--to", to), "read twice and the same", "sha256 ")
+		if !same(t, burned, to) {
+			t.Errorf("%s is not what was burned", to)
+		}
+	}
+	if r := s.run("media", "copy", plain, "--to", filepath.Join(folder, "hybrid.iso")); r.status != 2 ||
+		!strings.Contains(r.errout, "is there already") {
+		t.Errorf("over one that is there: %+v", r)
+	}
+	tool(t, "truncate", "-s", "-65536", plain)
+	for disc, want := range map[string]string{plain: "cut off", filepath.Join(tree, "readme"): "not an install image"} {
+		to := filepath.Join(folder, "none.iso")
+		if r := s.run("media", "copy", disc, "--to", to); r.status != 2 || !strings.Contains(r.errout, want) {
+			t.Errorf("%s: %+v", disc, r)
+		}
+		if left, _ := filepath.Glob(to + "*"); len(left) > 0 {
+			t.Errorf("left: %v", left)
+		}
+	}
+}
