@@ -50,8 +50,9 @@ func mediaCommand() *cli.Command {
 			},
 			{
 				Name: "copy", Usage: "copy a disc to an image, and read it again", ArgsUsage: "DISC",
-				Description: "Reads what belongs to the image and not what a drive shows behind it; a place that cannot be read is\n" +
-					"tried three times, and ends it. The disc is read twice: both must agree. Nothing half is left under the name.\n\n" +
+				Description: "Reads what belongs to the image, not what a drive shows behind it. A place that cannot be read\n" +
+					"is tried three times, and ends it. The disc is read twice: both must agree. Nothing half is\n" +
+					"left under the name.\n\n" +
 					"Examples:\n" +
 					"   diorthos media copy /dev/sr0 --to install.iso\n" +
 					"   diorthos media inspect install.iso",

@@ -2,6 +2,7 @@ package service_test
 
 import (
 	"context"
+	"crypto/ed25519"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -12,6 +13,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"github.com/jackc/pgx/v5"
 
 	"diorthos/client"
 )
@@ -106,7 +109,74 @@ func (f forger) bodies(d described) (list []string) {
 // sent is the service's own failure, and afterwards it works as before.
 func TestNoRouteFallsOverWhatItIsSent(t *testing.T) {
 	s := serve(t, false)
-	number := s.mustSubmit("tern-1", "Lerrick")
+	s.sendsAll(s.mustSubmit("tern-1", "Lerrick"), s.signedIn())
+	if page, err := s.client().Cases(t.Context(), client.CaseQuery{}); err != nil || page.Total == 0 {
+		t.Errorf("afterwards: %+v, %v", page, err)
+	}
+	s.state(s.mustSubmit("tern-2", "Lerrick"), 30*time.Second, client.Open, client.Healthy)
+}
+
+// What an agent can do, and so whoever has taken the key off a stick, ends at its machine: whatever it sends to whatever
+// route, nothing of another machine, of people or of the fleet is another afterwards.
+func TestAnAgentReachesItsOwnMachineAlone(t *testing.T) {
+	s := serve(t, false)
+	number, other := s.mustSubmit("tern-1", "Lerrick"), s.mustSubmit("tern-2", "Lerrick")
+	s.state(number, 20*time.Second, client.Open)
+	s.state(other, 20*time.Second, client.Open)
+	stick, now := newKnocker(t), time.Now()
+	shown, err := client.New(s.url, "").Knock(t.Context(), client.Knock{Public: stick.public})
+	if err != nil {
+		t.Fatal(err)
+	}
+	agent, err := s.client().Admit(t.Context(), client.Admission{Code: shown.Code, Machine: "tern-1"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	on, err := client.New(s.url, "").SignOn(t.Context(), client.SignOn{
+		Agent: agent.ID, Time: now, Signature: ed25519.Sign(stick.private, client.SignOnText(agent.ID, now)),
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	const others = `select string_agg(t::text, E'\n') from (
+		select to_jsonb(x) - 'updated_at' t from cases x where machine_id = (select id from machines where name = 'tern-2')
+		union all select to_jsonb(x) from machines x where name <> 'tern-1'
+		union all select to_jsonb(x) from people x
+		union all select to_jsonb(x) from tokens x where name <> 'agent' and used_at is null
+		union all select to_jsonb(x) - 'seen_at' - 'held' from agents x
+		union all select to_jsonb(x) from agent_codes x
+		union all select to_jsonb(x) from approvals x
+		union all select to_jsonb(x) from orders x
+		union all select to_jsonb(x) from rollouts x
+		union all select to_jsonb(x) from site_rules x
+		union all select to_jsonb(x) from site_knowledge x
+		union all select jsonb_build_object('outbreak', id, 'held', held, 'lifted', lifted_at) from outbreaks
+		union all select jsonb_build_object('cohort', id, 'name', name, 'muted', muted) from cohorts order by 1) t`
+	before := s.value(others)
+	s.sendsAll(other, []string{"Authorization", "Bearer " + on.Token})
+	if after := s.value(others); after != before {
+		t.Errorf("before:\n%s\nafter:\n%s", before, after)
+	}
+}
+
+// value is the one text that a query gives.
+func (s *served) value(query string) (text string) {
+	s.t.Helper()
+	conn, err := pgx.Connect(s.t.Context(), s.dsn)
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	defer func() { _ = conn.Close(context.Background()) }()
+	if err := conn.QueryRow(s.t.Context(), query).Scan(&text); err != nil {
+		s.t.Fatal(err)
+	}
+	return text
+}
+
+// sendsAll sends what is hostile to every parameter and field of every route, about a case of the machine tern-1.
+func (s *served) sendsAll(number int64, who []string) {
+	t := s.t
+	t.Helper()
 	_, text := s.call("GET", "/api/v1/openapi.json", nil)
 	var doc struct {
 		Paths      map[string]map[string]described
@@ -125,7 +195,7 @@ func TestNoRouteFallsOverWhatItIsSent(t *testing.T) {
 		if err != nil {
 			return // no client can send it
 		}
-		for i, of := 0, append(append(s.signedIn(), from()...), "Content-Type", "application/json"); i < len(of); i += 2 {
+		for i, of := 0, append(append(slices.Clone(who), from()...), "Content-Type", "application/json"); i < len(of); i += 2 {
 			request.Header.Set(of[i], of[i+1])
 		}
 		answer, err := http.DefaultClient.Do(request)
@@ -181,8 +251,4 @@ func TestNoRouteFallsOverWhatItIsSent(t *testing.T) {
 	if sent < 1000 {
 		t.Errorf("only %d were sent", sent)
 	}
-	if page, err := s.client().Cases(t.Context(), client.CaseQuery{}); err != nil || page.Total == 0 {
-		t.Errorf("afterwards: %+v, %v", page, err)
-	}
-	s.state(s.mustSubmit("tern-2", "Lerrick"), 30*time.Second, client.Open, client.Healthy)
 }

@@ -47,8 +47,10 @@ func CopyDisc(ctx context.Context, src io.ReaderAt, size int64, out io.Writer, p
 	for off := int64(0); off < size; {
 		b := buf[:min(discPiece, size-off)]
 		if err := readTrying(ctx, src, b, off); err != nil {
-			return "", fmt.Errorf("it cannot be read at byte %d, behind %d %%: %w; clean the disc, or take another drive or disc",
-				off, off*100/size, err)
+			return "", fmt.Errorf(
+				"it cannot be read at byte %d, behind %d %%: %w; clean the disc, or take another drive or disc",
+				off, off*100/size, err,
+			)
 		}
 		if _, err := out.Write(b); err != nil {
 			return "", err

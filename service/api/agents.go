@@ -28,11 +28,8 @@ func (a *API) enrolRoutes(api huma.API) {
 		Summary: "Make an agent known by a code that was made for its machine",
 		Errors:  []int{http.StatusUnauthorized, http.StatusTooManyRequests},
 	}, func(ctx context.Context, in *struct{ Body client.Enrolment }) (*struct{ Body client.Enrolled }, error) {
-		if !a.throttle.open(address(ctx)) {
-			return nil, huma.ErrorWithHeaders(tooMany(nil), http.Header{"Retry-After": {"60"}})
-		}
-		if len(in.Body.Public) != ed25519.PublicKeySize {
-			return nil, problem(http.StatusUnprocessableEntity, "key-not-valid", "public: want an Ed25519 key of 32 bytes")
+		if err := a.stranger(ctx, in.Body.Public); err != nil {
+			return nil, err
 		}
 		done, err := a.Store.Enrol(ctx, in.Body.Code, in.Body.Public, in.Body.Hardware.Hardware)
 		if errors.Is(err, records.ErrNotFound) {
@@ -60,8 +57,8 @@ func (a *API) enrolRoutes(api huma.API) {
 		Summary: "Give an agent a token for a short while, by the signature of its key",
 		Errors:  []int{http.StatusUnauthorized, http.StatusConflict, http.StatusTooManyRequests},
 	}, func(ctx context.Context, in *struct{ Body client.SignOn }) (*struct{ Body client.SignedOn }, error) {
-		if !a.throttle.open(address(ctx)) {
-			return nil, huma.ErrorWithHeaders(tooMany(nil), http.Header{"Retry-After": {"60"}})
+		if err := a.stranger(ctx, nil); err != nil {
+			return nil, err
 		}
 		done, err := a.Store.SignOn(ctx, in.Body, rand.Text())
 		if errors.Is(err, records.ErrNotFound) {
@@ -81,6 +78,17 @@ func (a *API) enrolRoutes(api huma.API) {
 		}
 		return &struct{ Body client.SignedOn }{*done}, nil
 	})
+}
+
+// stranger lets somebody ask who is not signed in: not too often from one address, and with a key that is one, if any.
+func (a *API) stranger(ctx context.Context, public []byte) error {
+	if !a.throttle.open(address(ctx)) {
+		return huma.ErrorWithHeaders(tooMany(nil), http.Header{"Retry-After": {"60"}})
+	}
+	if public != nil && len(public) != ed25519.PublicKeySize {
+		return problem(http.StatusUnprocessableEntity, "key-not-valid", "public: want an Ed25519 key of 32 bytes")
+	}
+	return nil
 }
 
 type agentsBody struct {

@@ -39,11 +39,8 @@ func (a *API) knockRoutes(api huma.API) {
 		Summary: "Ask for a code by which somebody lets this machine in, that was started from a stick",
 		Errors:  []int{http.StatusTooManyRequests, http.StatusServiceUnavailable},
 	}, func(ctx context.Context, in *struct{ Body client.Knock }) (*struct{ Body client.KnockCode }, error) {
-		if !a.throttle.open(address(ctx)) {
-			return nil, huma.ErrorWithHeaders(tooMany(nil), http.Header{"Retry-After": {"60"}})
-		}
-		if len(in.Body.Public) != ed25519.PublicKeySize {
-			return nil, problem(http.StatusUnprocessableEntity, "key-not-valid", "public: want an Ed25519 key of 32 bytes")
+		if err := a.stranger(ctx, in.Body.Public); err != nil {
+			return nil, err
 		}
 		a.throttle.failed(address(ctx)) // each costs a row
 		code, err := a.Store.Knock(ctx, in.Body, rand.Text()[:knockLength], address(ctx))
@@ -63,8 +60,8 @@ func (a *API) knockRoutes(api huma.API) {
 		Summary: "Wait up to 20 s whether somebody lets this machine in",
 		Errors:  []int{http.StatusGone, http.StatusTooManyRequests},
 	}, func(ctx context.Context, in *struct{ Body client.KnockAsked }) (*struct{ Body client.KnockAnswer }, error) {
-		if !a.throttle.open(address(ctx)) {
-			return nil, huma.ErrorWithHeaders(tooMany(nil), http.Header{"Retry-After": {"60"}})
+		if err := a.stranger(ctx, in.Body.Public); err != nil {
+			return nil, err
 		}
 		end := time.NewTimer(knockWait)
 		defer end.Stop()
