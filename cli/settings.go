@@ -95,8 +95,18 @@ func changeSetting(name, usage, more, example string, id action.ID, params ...st
 	}
 }
 
-// ableSystem opens the first system on a disk that has an ability, to be read.
+// ableSystem opens the first system on a disk, or that of a folder, that has an ability, to be read.
 func ableSystem[T any](c *cli.Command, facts *bag.Facts, path string) (found T, close func() error, err error) {
+	if host.HoldsSystem(path) {
+		s, done, err := host.ReadFolder(path, platform.All(), time.Now())
+		if err != nil {
+			return found, nil, err
+		}
+		if t, ok := s.(T); ok {
+			return t, done, nil
+		}
+		return found, nil, errors.Join(fmt.Errorf("%s: no system lies there with which this can be done", path), done())
+	}
 	keys, err := keysOf(c)
 	if err != nil {
 		return found, nil, err

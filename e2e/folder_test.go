@@ -140,6 +140,21 @@ func TestASystemInAFolderIsMended(t *testing.T) {
 	if now := standing(t, root); now != broken {
 		t.Errorf("the undo left a difference:\n%s", firstDifference(now, broken))
 	}
+	// A record that was damaged is moved aside, listed, and freed at the end; that too is taken back.
+	harmed := filepath.Join(root, "var/lib/dpkg/diversions")
+	if err := os.WriteFile(harmed, []byte("one line only\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	wants(t, alone.must(0, "upkeep", "do", "mend-lists", root), "the 0 entries that are whole")
+	aside := standing(t, root)
+	wants(t, alone.must(0, "upkeep", "aside", root), "var/lib/dpkg/diversions", "14 B")
+	wants(t, alone.must(0, "upkeep", "tidy", root), "is freed, 14 B", "lies aside no more")
+	wants(t, alone.must(0, "upkeep", "aside", root), "nothing was moved aside")
+	last = strings.TrimSpace(witness(t, "sh", "-c", "ls -t "+filepath.Dir(root)+"/*.journal | head -1"))
+	wants(t, alone.must(0, "undo", last), "every file is as it was")
+	if now := standing(t, root); now != aside {
+		t.Errorf("the undo left a difference:\n%s", firstDifference(now, aside))
+	}
 	if out := witness(t, "sh", "-c", "grep -c ' - tmpfs diorthos' /proc/self/mountinfo || :"); strings.TrimSpace(
 		out,
 	) != "0" {
