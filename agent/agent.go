@@ -98,6 +98,9 @@ const (
 	bagSuffix = ".bag.tar.gz"
 )
 
+// ErrOver means that the service lets the agent of a stick in no more.
+var ErrOver = errors.New("this machine is let in no more: its time is over, or somebody ended it")
+
 // ErrNotEnrolled means that the agent is not known to a service yet.
 var ErrNotEnrolled = errors.New("this agent is not enrolled: diorthos agent enrol --url … --code …")
 
@@ -151,6 +154,12 @@ func (a *Agent) Load() error {
 	return nil
 }
 
+// Forget lays aside by which key the agent was let in, so that it can be let in anew; its journals stay.
+func (a *Agent) Forget() error {
+	path := filepath.Join(a.Folder, keptName)
+	return os.Rename(path, path+".over")
+}
+
 // Looked says that the machine was looked at just now by somebody else, so that nothing is handed in for a start.
 func (a *Agent) Looked() {
 	a.look = time.Now()
@@ -201,11 +210,11 @@ func (a *Agent) Run(ctx context.Context) error {
 		}
 	}
 	a.service = a.reach(a.keep.URL)
-	pause := firstPause
+	pause, refused := firstPause, 0
 	for ctx.Err() == nil {
 		err := a.once(ctx)
 		if err == nil {
-			pause = firstPause
+			pause, refused = firstPause, 0
 			continue
 		}
 		if ctx.Err() != nil {
@@ -214,6 +223,9 @@ func (a *Agent) Run(ctx context.Context) error {
 		var p *client.Problem
 		if errors.As(err, &p) && p.Status == 401 {
 			a.until = time.Time{}
+			if refused++; a.Stick && refused > 1 { // by its key too, not only with a token that was over
+				return ErrOver
+			}
 		}
 		if errors.As(err, &p) && strings.HasSuffix(p.Type, "copied-disk") {
 			return err // it is the agent of another machine: nothing of that one may be done here

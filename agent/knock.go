@@ -32,10 +32,14 @@ func (a *Agent) Knock(
 		})
 		switch {
 		case err == nil && done != nil:
-			a.keep = &kept{
+			fresh := &kept{
 				URL: url, Agent: done.Agent, Machine: done.Machine, Site: done.Site, Key: private, Service: done.Service,
 				Done: map[int64]client.OrderReport{}, Journals: map[string]string{},
 			}
+			if old := a.keep; old != nil && old.Machine == done.Machine { // it was let in before
+				fresh.Done, fresh.Journals, fresh.Untold = old.Done, old.Journals, old.Untold
+			}
+			a.keep = fresh
 			return done.Machine, a.save()
 		case err == nil:
 			pause = firstPause

@@ -13,6 +13,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"diorthos/agent"
 	"diorthos/client"
 	"diorthos/host"
 	"diorthos/platform"
@@ -22,8 +23,9 @@ func stickCommand() *cli.Command {
 	return &cli.Command{
 		Name: "stick", Usage: "let somebody far away look at this machine's disk and repair it, by a code on the screen",
 		Description: "For a machine that does not start: start it from any Linux stick with this program, as root, and\n" +
-			"read the code aloud to whoever sits at the service. They let the machine in (\"diorthos agent admit\", or Agents in the\n" +
-			"console), see its disk, and have its rungs taken here; nothing that destroys is. It lasts for twelve hours.\n\n" +
+			"read the code aloud to whoever sits at the service. They let the machine in (\"diorthos agent admit\", or\n" +
+			"Agents in the console), see its disk, and have its rungs taken here; nothing that destroys is. It lasts for\n" +
+			"twelve hours.\n\n" +
 			"Of several disks the one with a system on it is taken that this computer does not use itself; --image names\n" +
 			"another.\n\n" +
 			"Example:\n   diorthos agent stick --url https://diorthos.skerrow.example --folder /media/stick/diorthos",
@@ -57,39 +59,53 @@ func runStick(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	folder = filepath.Join(folder, host.DiskIdentity(disk)) // the stick is taken from one machine to the next
 	o := host.GatherOptions{Image: disk, Keep: folder, SectorSize: c.Int("sector-size"), Adapters: platform.All()}
 	a := newAgent(o, folder, slog.New(slog.NewTextHandler(c.Root().ErrWriter, nil)))
-	a.Hardware, a.Stick = host.Hardware, true
+	a.Hardware, a.Stick, a.Wait = host.Hardware, true, 10*time.Second // that it was ended is seen soon
 	if host.InMemory(folder) {
 		p.hangingIndent("  "+p.bad(markOdd)+" ", folder+" is in memory: when this computer ends, what was changed can be "+
 			"taken back no more. Name a folder on the stick with --folder.")
 	}
-	var machine string
-	switch err := a.Load(); {
-	case err == nil: // it was let in before it was started again
-		machine = a.Machine()
-	default:
-		at := strings.TrimSuffix(c.String("url"), "/")
-		show := func(code string, expires time.Time) {
-			p.line("")
-			p.line("  Code   %s   until %s UTC", p.strong(code), expires.UTC().Format("15:04"))
-			p.line("")
-			p.line("Read it to whoever sits at the service. They type it at %s/agents, or:", at)
-			p.line("  diorthos agent admit %s MACHINE", code)
-			p.line("%s", p.faint("Waiting. Ctrl-C ends it; nothing on the disk was changed."))
+	for {
+		machine, err := letIn(ctx, c, p, a, tells)
+		if err != nil {
+			return err
 		}
-		waiting := func(err error) { p.line("%s not yet: %v; trying again", p.bad(markOdd), err) }
-		if machine, err = a.Knock(ctx, at, tells, show, waiting); err != nil {
+		p.line("%s Let in as %s. Its disk is looked at; what is to be done is decided at the service.", p.good(markGood),
+			p.strong(machine))
+		p.line(
+			"%s",
+			p.faint("Leave this running. Ctrl-C ends it: what is being done is then taken back at the next start of it."),
+		)
+		if err := a.Run(ctx); !errors.Is(err, agent.ErrOver) {
+			return err
+		}
+		p.line("%s %v", p.bad(markOdd), agent.ErrOver)
+		if err := a.Forget(); err != nil {
 			return err
 		}
 	}
-	p.line("%s Let in as %s. Its disk is looked at; what is to be done is decided at the service.", p.good(markGood),
-		p.strong(machine))
-	p.line(
-		"%s",
-		p.faint("Leave this running. Ctrl-C ends it: what is being done is then taken back at the next start of it."),
-	)
-	return a.Run(ctx)
+}
+
+// letIn is the machine as which this one was let in, before or by a code that is shown now.
+func letIn(ctx context.Context, c *cli.Command, p *page, a *agent.Agent, tells string) (machine string, err error) {
+	if err := a.Load(); err == nil {
+		return a.Machine(), nil
+	} else if !errors.Is(err, agent.ErrNotEnrolled) {
+		return "", err
+	}
+	at := strings.TrimSuffix(c.String("url"), "/")
+	show := func(code string, expires time.Time) {
+		p.line("")
+		p.line("  Code   %s   until %s UTC", p.strong(code), expires.UTC().Format("15:04"))
+		p.line("")
+		p.line("Read it to whoever sits at the service. They type it at %s/agents, or:", at)
+		p.line("  diorthos agent admit %s MACHINE", code)
+		p.line("%s", p.faint("Waiting. Ctrl-C ends it; nothing on the disk was changed."))
+	}
+	waiting := func(err error) { p.line("%s not yet: %v; trying again", p.bad(markOdd), err) }
+	return a.Knock(ctx, at, tells, show, waiting)
 }
 
 // stickDisk finds the disk to work on, and says in short what this machine is.

@@ -150,6 +150,18 @@ func TestAMachineIsMendedFromFarAwayByAStick(t *testing.T) {
 	wants(t, list, "kestrel-bridge-7", "from a stick until")
 	s.must(0, "agent", "end", strings.Fields(lineWith(list, "kestrel-bridge-7"))[0])
 	wants(t, s.must(0, "audit", "--limit", "100"), "admit", "order-rung")
+	until(t, "another code, once it is ended", func() bool {
+		return strings.Contains(out.String(), "let in no more") && shown.MatchString(out.String())
+	})
+	// The stick is taken to the next machine: nothing of it is told as the first one's.
+	next := filepath.Join(folder, "next")
+	s.must(0, "standin", "build", next, "--seed", "32", "--name", "kestrel-bridge-8")
+	second, heard2 := s.stick(next, memory)
+	defer func() { _, _ = second.Process.Kill(), second.Wait() }()
+	until(t, "a code of its own", func() bool { return shown.MatchString(heard2.String()) })
+	if strings.Contains(heard2.String(), "Let in as") {
+		t.Errorf("the next machine is taken for the first one:\n%s", heard2)
+	}
 	if r := s.run("case", "3", "--order", "1"); r.status != 2 || !strings.Contains(r.errout, "no agent of this machine") {
 		t.Errorf("an order to a stick that was ended: %+v", r)
 	}

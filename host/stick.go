@@ -3,6 +3,8 @@ package host
 import (
 	"bufio"
 	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"os"
 	"path/filepath"
@@ -12,6 +14,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"diorthos/core/bag"
+	"diorthos/core/layout"
 	"diorthos/core/system"
 )
 
@@ -51,6 +54,40 @@ func WholeDisks(adapters []system.Adapter) (list []WholeDisk) {
 		list = append(list, w)
 	}
 	return list
+}
+
+// DiskIdentity tells a disk from every other one, whatever is written on it: by the number of the drive where it has
+// one; an image by where it lies. Where a drive has none it is told by its table.
+func DiskIdentity(path string) string {
+	at := Locate(path)
+	tells := "image " + resolved(absolute(at.Disk))
+	if info, err := os.Stat(at.Disk); err == nil && info.Mode()&os.ModeDevice != 0 {
+		tells = driveNumber("/sys/class/block/" + filepath.Base(resolved(at.Disk)))
+		if table, err := layoutOf(at.Disk); err == nil && tells == "" {
+			tells = strings.Join(table.Target(at.Disk).Marks, " ")
+		}
+	}
+	sum := sha256.Sum256([]byte(tells + "\n" + Hardware()))
+	return hex.EncodeToString(sum[:6])
+}
+
+// driveNumber is what a drive says that no other one says; empty where it says nothing.
+func driveNumber(dir string) string {
+	for _, name := range []string{"wwid", "device/wwid", "serial", "device/serial"} {
+		if number := readLine(filepath.Join(dir, name)); number != "" {
+			return number
+		}
+	}
+	return ""
+}
+
+func layoutOf(path string) (*layout.Table, error) {
+	image, err := OpenDisk(path, 0, true)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = image.Close() }() // it was only read
+	return layout.Read(image)
 }
 
 // Model is what this computer's firmware calls it; empty where it does not say.
