@@ -502,5 +502,13 @@ func (p *page) checks(lead string, list []action.Check) {
 			mark = p.bad(markBroken)
 		}
 		p.hangingIndent(lead+mark+" ", c.What+": "+c.Saw)
+		if !c.OK && len(c.Screen) > 0 {
+			for _, l := range c.Screen[max(0, len(c.Screen)-screenShown):] {
+				p.line("%s│ %s", strings.Repeat(" ", len(lead)+2), l)
+			}
+		}
 	}
 }
+
+// screenShown bounds how much of a machine's screen is shown that was started for a check, and did not hold.
+const screenShown = 15

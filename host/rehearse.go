@@ -211,7 +211,26 @@ func (r Rehearsal) Check(ctx context.Context, draft block.Device) action.Check {
 			seen.Last[len(seen.Last)-1],
 		)
 	}
+	c.Screen = screenOf(seen.Last)
 	return c
+}
+
+// Of a screen so many lines are kept, each so long.
+const (
+	screenLines = 40
+	screenWidth = 200
+)
+
+// screenOf is what a screen showed last.
+func screenOf(lines []string) (screen []string) {
+	for _, l := range lines[max(0, len(lines)-screenLines):] {
+		l = strings.ToValidUTF8(controls.ReplaceAllString(l, ""), "\ufffd")
+		if runes := []rune(l); len(runes) > screenWidth {
+			l = string(runes[:screenWidth]) + "…"
+		}
+		screen = append(screen, l)
+	}
+	return screen
 }
 
 // firmwareFiles are where distributions keep the firmware of emulated machines.

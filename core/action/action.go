@@ -21,6 +21,8 @@ type Check struct {
 	What string `json:"what"`
 	OK   bool   `json:"ok"`
 	Saw  string `json:"saw"`
+	// Screen is what a machine printed last that was started for the check.
+	Screen []string `json:"screen,omitempty"`
 }
 
 // FirstFailed is the first check that is not OK, or nil.

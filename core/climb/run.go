@@ -40,7 +40,7 @@ const (
 func (r *Run) Check() error {
 	texts := append(append(append([]string{r.Journal, r.Remedy}, r.Did...), r.Notes...), r.Loses...)
 	for _, c := range append(append([]action.Check{}, r.Guard...), r.Proof...) {
-		texts = append(texts, c.What, c.Saw)
+		texts = append(append(texts, c.What, c.Saw), c.Screen...)
 	}
 	for _, p := range r.Planned {
 		texts = append(texts, p.What)

@@ -94,6 +94,14 @@ function Checks({ list, word }: { list: Run['guard']; word: string }) {
       <StatusWord tone={c.ok ? 'good' : 'bad'}>{word}</StatusWord>
       <span>
         {c.what}: <span className="text-soft">{c.saw}</span>
+        {c.screen && c.screen.length > 0 && (
+          <details open={!c.ok}>
+            <summary className="cursor-pointer text-soft">what its screen showed last</summary>
+            <pre className="mt-1 max-h-80 overflow-auto border border-rule bg-ground px-2 py-1 font-mono text-tiny" aria-label="What its screen showed last">
+              {c.screen.join('\n')}
+            </pre>
+          </details>
+        )}
       </span>
     </li>
   ))
