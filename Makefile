@@ -59,8 +59,7 @@ lint: console/dist/index.html
 
 # Timed tests would lie on a busy machine: packages one after the other where
 # they need the database or a browser.
-test: packages-test lint
-	@$(MAKE) --no-print-directory -j2 test-service test-others
+test: packages-test lint test-service test-others
 
 test-others:
 	go test -timeout 30m $$(go list ./... | grep -v '^diorthos/service\(/\|$$\)')

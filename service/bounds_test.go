@@ -59,14 +59,14 @@ func TestManyWatchersAreToldOfOneChange(t *testing.T) {
 		})
 	}
 	s.sql(s.dsn, fmt.Sprintf("update cases set headline = 'the tide' where number = %d", number))
-	for range watchers {
+	for left := watchers; left > 0; {
 		select {
 		case data := <-told:
-			if !strings.Contains(data, "the tide") {
-				t.Fatalf("told %s", data)
+			if strings.Contains(data, "the tide") { // and not that it was handed in, which some may hear of late
+				left--
 			}
 		case <-time.After(20 * time.Second):
-			t.Fatal("somebody was not told")
+			t.Fatalf("%d were not told", left)
 		}
 	}
 	cancel()
