@@ -91,6 +91,8 @@ type kept struct {
 	Trace string `json:"trace,omitempty"`
 	// Held is what the service wants to be held back, each with why that cannot be done here; empty where it is.
 	Held map[string]string `json:"held,omitempty"`
+	// HeldUntold means that the service has not heard of that yet.
+	HeldUntold bool `json:"heldUntold,omitempty"`
 }
 
 const (
@@ -258,7 +260,7 @@ func (a *Agent) once(ctx context.Context) error {
 	if err := a.signOn(ctx); err != nil {
 		return err
 	}
-	if err := a.tell(ctx); err != nil {
+	if err := errors.Join(a.tell(ctx), a.tellHeld(ctx)); err != nil {
 		return err
 	}
 	if time.Since(a.look) >= or(a.Every, 24*time.Hour) {

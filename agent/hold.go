@@ -44,14 +44,30 @@ func (a *Agent) hold(ctx context.Context, want []string) error {
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
-	a.keep.Held, a.keep.Busy = held, false
+	a.keep.Held, a.keep.HeldUntold, a.keep.Busy = held, true, false
 	if trace != "" && trace == a.keep.Trace { // what this has changed was not tried by anybody
 		a.keep.Trace = a.Trace()
 	}
 	if err := a.save(); err != nil {
 		return err
 	}
-	return a.service.TellHeld(ctx, held)
+	return a.tellHeld(ctx)
+}
+
+// tellHeld tells what the machine holds back, if the service has not heard it.
+func (a *Agent) tellHeld(ctx context.Context) error {
+	if !a.keep.HeldUntold {
+		return nil
+	}
+	held := map[string]string{}
+	maps.Copy(held, a.keep.Held)
+	if err := a.service.TellHeld(ctx, held); away(err) {
+		return err
+	} else if err != nil { // it is refused, and would be again: nothing else waits for it
+		a.Log.Warn("the service does not take what is held back", "machine", a.keep.Machine, "error", err)
+	}
+	a.keep.HeldUntold = false
+	return a.save()
 }
 
 // change takes one action on the machine, through the same guards, journal and proof as a rung. It returns why it

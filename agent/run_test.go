@@ -19,6 +19,8 @@ import (
 	"time"
 
 	"diorthos/client"
+	"diorthos/core/action"
+	"diorthos/core/block"
 	"diorthos/core/climb"
 )
 
@@ -28,6 +30,9 @@ type desk struct {
 	away  bool
 	taken []string
 	asked int
+	wants []string            // what has to be held back
+	lose  bool                // what is told of that
+	held  []map[string]string // what was told
 }
 
 func (d *desk) ServeHTTP(w http.ResponseWriter, r *http.Request) {
@@ -47,7 +52,16 @@ func (d *desk) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		case <-time.After(200 * time.Millisecond):
 		}
 		d.mu.Lock()
-		answer(client.Task{Held: []string{}})
+		answer(client.Task{Held: append([]string{}, d.wants...)})
+	case "/api/v1/held":
+		if d.lose {
+			w.WriteHeader(http.StatusServiceUnavailable)
+			return
+		}
+		var told client.HeldReport
+		_ = json.NewDecoder(r.Body).Decode(&told)
+		d.held = append(d.held, told.Held)
+		answer(struct{}{})
 	case "/api/v1/bags":
 		raw, _ := io.ReadAll(r.Body)
 		if d.away {
@@ -62,6 +76,58 @@ func (d *desk) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		}
 		d.taken = append(d.taken, string(raw))
 		answer(client.Accepted{Case: client.Case{Number: int64(len(d.taken))}})
+	}
+}
+
+// What a machine holds back is told until the service has heard it, also by an agent that was started again meanwhile,
+// and once: else the service would believe that nothing is held there.
+func TestWhatIsHeldBackIsToldUntilItIsHeard(t *testing.T) {
+	service := &desk{wants: []string{"the update of November"}, lose: true}
+	server := httptest.NewServer(service)
+	defer server.Close()
+	folder := t.TempDir()
+	asks := func(until func() bool) {
+		t.Helper()
+		a := &Agent{
+			Folder: folder, Log: slog.New(slog.DiscardHandler), Wait: time.Second,
+			Record: func() (*climb.Record, error) { return climb.OpenRecord(filepath.Join(folder, "r.climbs"), "kiosk-1") },
+			Target: func(action.ID) (*block.Target, error) { return nil, errors.New("it has no policy") },
+			Gather: func(_ context.Context, path string) (string, error) {
+				return "well", os.WriteFile(path, []byte("well"), 0o600)
+			},
+		}
+		if _, err := os.Stat(filepath.Join(folder, keptName)); err != nil {
+			if _, err := a.Enrol(t.Context(), server.URL, "code"); err != nil {
+				t.Fatal(err)
+			}
+		}
+		ctx, stop := context.WithTimeout(t.Context(), 20*time.Second)
+		defer stop()
+		ended := make(chan error, 1)
+		go func() { ended <- a.Run(ctx) }()
+		for !until() && ctx.Err() == nil {
+			time.Sleep(20 * time.Millisecond)
+		}
+		stop()
+		if err := <-ended; err != nil {
+			t.Error(err)
+		}
+	}
+	asks(func() bool {
+		raw, err := os.ReadFile(filepath.Join(folder, keptName))
+		return err == nil && strings.Contains(string(raw), "it has no policy") // it was tried, and could not be told
+	})
+	service.mu.Lock()
+	service.lose = false
+	service.mu.Unlock()
+	seen := func() int { service.mu.Lock(); defer service.mu.Unlock(); return len(service.held) }
+	asks(func() bool { return seen() > 0 })
+	asked := func() int { service.mu.Lock(); defer service.mu.Unlock(); return service.asked }
+	for before := asked(); asked() < before+3; {
+		asks(func() bool { return asked() >= before+3 })
+	}
+	if service.held == nil || len(service.held) != 1 || service.held[0]["the update of November"] == "" {
+		t.Errorf("told: %v", service.held)
 	}
 }
 
