@@ -158,6 +158,7 @@ func (a *Agent) Load() error {
 
 // Forget lays aside by which key the agent was let in, so that it can be let in anew; its journals stay.
 func (a *Agent) Forget() error {
+	a.sent, a.look, a.until = "", time.Time{}, time.Time{} // as another machine, perhaps: it is looked at anew
 	path := filepath.Join(a.Folder, keptName)
 	return os.Rename(path, path+".over")
 }

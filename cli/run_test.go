@@ -96,3 +96,29 @@ func TestNoCommandFallsOverWhatItIsGiven(t *testing.T) {
 		}
 	}
 }
+
+// A list of commands names each of them once, and a command each of its flags.
+func TestNothingIsListedTwice(t *testing.T) {
+	var look func(list []*cli.Command, path string)
+	look = func(list []*cli.Command, path string) {
+		seen := map[string]bool{}
+		for _, c := range list {
+			at := path + " " + c.Name
+			if seen[c.Name] {
+				t.Errorf("%s is there twice", at)
+			}
+			seen[c.Name] = true
+			flags := map[string]bool{}
+			for _, f := range c.Flags {
+				for _, name := range f.Names() {
+					if flags[name] {
+						t.Errorf("%s --%s is there twice", at, name)
+					}
+					flags[name] = true
+				}
+			}
+			look(c.Commands, at)
+		}
+	}
+	look(root(nil, io.Discard, io.Discard, nil).Commands, "diorthos")
+}

@@ -193,8 +193,8 @@ func putBackCommand() *cli.Command {
 func tidyCommand() *cli.Command {
 	return &cli.Command{
 		Name: "tidy", Usage: "free what repairs moved aside, once the machine works again", ArgsUsage: "IMAGE|FOLDER",
-		Description: "The last step of a repair: until then nothing is deleted. It says what is freed, and how much. Through a\n" +
-			"journal, by which it comes back as long as the machine was not used since.\n\n" +
+		Description: "The last step of a repair: until then nothing is deleted. It says what is freed, and how much. Through\n" +
+			"a journal, by which it comes back as long as the machine was not used since.\n\n" +
 			"Examples:\n" +
 			"   diorthos upkeep tidy .demo/machines/gannet-crew-2 --dry-run\n" +
 			"   diorthos upkeep tidy .demo/machines/gannet-crew-2 --name 20261125-101500/attempt-7",

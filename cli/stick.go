@@ -102,7 +102,7 @@ func letIn(ctx context.Context, c *cli.Command, p *page, a *agent.Agent, tells s
 		p.line("")
 		p.line("Read it to whoever sits at the service. They type it at %s/agents, or:", at)
 		p.line("  diorthos agent admit %s MACHINE", code)
-		p.line("%s", p.faint("Waiting. Ctrl-C ends it; nothing on the disk was changed."))
+		p.line("%s", p.faint("Waiting. Ctrl-C ends it; meanwhile nothing on the disk is changed."))
 	}
 	waiting := func(err error) { p.line("%s not yet: %v; trying again", p.bad(markOdd), err) }
 	return a.Knock(ctx, at, tells, show, waiting)

@@ -494,8 +494,8 @@ func (f *faultRun) load(length time.Duration, seed uint64) {
 	all.Wait()
 }
 
-// mostUnread is how many bags may wait to be read before no more are handed in: what is measured is how long one that is
-// hindered takes, not how fast bags are read.
+// mostUnread is how many bags may wait to be read before no more are handed in: what is measured is how long a hindered
+// one takes, not how fast bags are read.
 const mostUnread = 300
 
 // countUnread keeps count of the bags that wait, until ctx ends.

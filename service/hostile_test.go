@@ -116,7 +116,7 @@ func TestNoRouteFallsOverWhatItIsSent(t *testing.T) {
 	s.state(s.mustSubmit("tern-2", "Lerrick"), 30*time.Second, client.Open, client.Healthy)
 }
 
-// What an agent can do, and so whoever has taken the key off a stick, ends at its machine: whatever it sends to whatever
+// What an agent can do, and so whoever has taken the key off a stick, ends at its machine: whatever it sends to any
 // route, nothing of another machine, of people or of the fleet is another afterwards.
 func TestAnAgentReachesItsOwnMachineAlone(t *testing.T) {
 	s := serve(t, false)
@@ -195,7 +195,8 @@ func (s *served) sendsAll(number int64, who []string) {
 		if err != nil {
 			return // no client can send it
 		}
-		for i, of := 0, append(append(slices.Clone(who), from()...), "Content-Type", "application/json"); i < len(of); i += 2 {
+		of := append(append(slices.Clone(who), from()...), "Content-Type", "application/json")
+		for i := 0; i < len(of); i += 2 {
 			request.Header.Set(of[i], of[i+1])
 		}
 		answer, err := http.DefaultClient.Do(request)
