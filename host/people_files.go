@@ -5,9 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 
 	"diorthos/core/bag"
 	"diorthos/core/layout"
@@ -56,18 +58,32 @@ func FindPeopleFiles(
 	if err != nil {
 		return nil, errors.Join(err, p.Close())
 	}
-	ground := system.GroundOf(image, table, keys, 0)
+	ground := system.GroundOf(image, table, keys, 0, adapters...)
 	for i, s := range systems {
 		name := "system"
 		if len(systems) > 1 {
 			name = fmt.Sprintf("system-%d", i+1)
 		}
 		p.Volumes = append(p.Volumes, upkeep.Volume{Name: name, FS: s.Volume, Owners: owners(s.Adapter.Family())})
+		p.beside(name, s.Ground.Views[s.Ground.System], adapters)
 	}
 	for _, place := range disk.Places() {
 		p.place(disk, place, ground)
 	}
 	return p, nil
+}
+
+// beside takes what lies beside a system in subvolumes of its own. Earlier states of the system are left out.
+func (p *PeopleFiles) beside(name string, view *system.View, adapters []system.Adapter) {
+	others, snapshots := view.Others(adapters)
+	for _, sub := range slices.Sorted(maps.Keys(others)) {
+		p.Volumes = append(p.Volumes, upkeep.Volume{Name: filepath.Join(name+"-subvolumes", sub), FS: others[sub]})
+	}
+	if len(snapshots) > 0 {
+		p.Unread = append(p.Unread, fmt.Sprintf(
+			"%d subvolumes that hold the system as it was (%s): left out", len(snapshots), strings.Join(snapshots, ", "),
+		))
+	}
 }
 
 // place takes a volume that no system mounts.

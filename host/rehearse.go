@@ -309,7 +309,7 @@ func (r Rehearsal) speakOnSerial(ctx context.Context, copied *block.Draft, done 
 				mounts = append(mounts, system.Mount{Volume: p.Number, Path: at})
 			}
 		}
-		in, err := inside.Enter(ctx, copied, r.Keys, s.Ground.System, mounts)
+		in, err := inside.Enter(ctx, copied, r.Keys, s.Ground.Root(), mounts)
 		if err != nil {
 			return err
 		}

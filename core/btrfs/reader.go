@@ -20,6 +20,7 @@ import (
 // An FS is the files of a volume.
 type FS struct {
 	*readfs.Tree
+	super   []byte
 	volume  *volume
 	trees   tree
 	devices uint64
@@ -50,7 +51,7 @@ func Open(dev io.ReaderAt) (*FS, error) {
 		return nil, err
 	}
 	f := &FS{
-		volume: v, devices: le.Uint64(b[superDevices:]), log: le.Uint64(b[superLog:]) != 0, top: le.Uint64(b[superTop:]),
+		super: b, volume: v, devices: le.Uint64(b[superDevices:]), log: le.Uint64(b[superLog:]) != 0, top: le.Uint64(b[superTop:]),
 		trees: tree{v, le.Uint64(b[superRoot:]), int(b[superRootLevel])},
 	}
 	root, err := f.subvolume(treeOfFiles)
@@ -87,6 +88,15 @@ func (v *volume) readChunks(super []byte) error {
 	})
 	v.order()
 	return err
+}
+
+// Fresh is the volume as it is now: every change of it shows in its superblock.
+func (f *FS) Fresh() (fs.FS, error) {
+	b := make([]byte, superBytes)
+	if _, err := f.volume.dev.ReadAt(b, superAt); err == nil && bytes.Equal(b, f.super) {
+		return f, nil
+	}
+	return Open(f.volume.dev)
 }
 
 // NeedsRecovery reports whether the volume keeps a log of what was written last, which is not read here.

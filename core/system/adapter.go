@@ -106,7 +106,8 @@ type Ground struct {
 	Table      *layout.Table
 	Volumes    *volumes.Set
 	Contents   map[int]layout.Content // by the number of the volume
-	Volume     func(int) fs.FS        // nil for what cannot be read
+	Volume     func(int) fs.FS        // what a system on it sees; nil for what cannot be read
+	Views      map[int]*View          // of those that can be read
 	System     int                    // number of the volume that holds the system
 	Firmware   []byte                 // the state of the firmware as it is held, where it is
 	ChainAlone bool                   // no more is asked than by what the machine starts

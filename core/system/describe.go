@@ -9,11 +9,13 @@ import (
 
 	"diorthos/core/bag"
 	"diorthos/core/block"
+	"diorthos/core/btrfs"
 	"diorthos/core/ext"
 	"diorthos/core/fat"
 	"diorthos/core/firmware"
 	"diorthos/core/layout"
 	"diorthos/core/volumes"
+	"diorthos/core/xfs"
 )
 
 // A Found system, with the adapter that knows it and the volume that holds it.
@@ -55,7 +57,7 @@ func Describe(src block.Source, id, path string, adapters []Adapter, needs Needs
 	var systems []Found
 	mounts := map[string]string{}
 	set := volumes.Open(src, table, needs.Keys)
-	files := map[int]fs.FS{}
+	views := map[int]*View{}
 	around := layout.CheckContext{
 		Firmware: needs.Firmware,
 		Demands:  needs.Sizes,
@@ -77,11 +79,15 @@ func Describe(src block.Source, id, path string, adapters []Adapter, needs Needs
 			content.Note = v.Problem
 		}
 		contents[v.Number], *in.content = content, describeContent(content)
-		volume := Volume(v.Dev, content)
-		if volume == nil {
+		top := Volume(v.Dev, content)
+		if top == nil {
 			return
 		}
-		files[v.Number] = volume
+		views[v.Number] = viewOf(adapters, top)
+		volume := views[v.Number].Files()
+		if in.content.Note == "" {
+			in.content.Note = notRead(top)
+		}
 		if f, ok := volume.(*ext.FS); ok && f.NeedsRecovery() {
 			in.content.Note = "it was not closed properly; it is read as if its journal had been replayed"
 			if why := f.Unreplayed(); why != nil {
@@ -108,7 +114,7 @@ func Describe(src block.Source, id, path string, adapters []Adapter, needs Needs
 		}
 		systems = append(systems, Found{Adapter: a, Volume: volume, Ground: Ground{
 			Disk: src, Table: table, Volumes: set, Contents: contents, System: v.Number,
-			Volume: func(n int) fs.FS { return files[n] }, ChainAlone: needs.ChainAlone,
+			Volume: func(n int) fs.FS { return views[n].Files() }, Views: views, ChainAlone: needs.ChainAlone,
 		}})
 		for id, at := range a.Mounts(volume) {
 			mounts[id] = at
@@ -140,6 +146,31 @@ func Describe(src block.Source, id, path string, adapters []Adapter, needs Needs
 	}
 	d.Problems = append([]layout.Problem{}, table.CheckIn(around)...)
 	return d, systems, nil
+}
+
+// notRead says what of a volume is not seen when it is read as it lies there; empty for nothing.
+func notRead(volume fs.FS) string {
+	const newest = "it was not closed properly, and what was written last may not show: its log is read by the kernel alone"
+	switch f := volume.(type) {
+	case *xfs.FS:
+		open, err := f.NeedsRecovery()
+		switch {
+		case f.MarkedForRepair():
+			return "it is marked as one that must be mended before it is mounted"
+		case err != nil:
+			return "its log cannot be read: " + err.Error()
+		case open:
+			return newest
+		}
+	case *btrfs.FS:
+		switch {
+		case f.Devices() > 1:
+			return fmt.Sprintf("it goes over %d devices, of which one is looked at", f.Devices())
+		case f.NeedsRecovery():
+			return newest
+		}
+	}
+	return ""
 }
 
 // firstWithoutTable recognises what lies where tools put the first partition: at the

@@ -64,14 +64,18 @@ const (
 // An Enter enters the system on a volume of a draft; its errors say what it takes, where it
 // cannot be done.
 type Enter func(
-	ctx context.Context, draft block.Device, keys *volumes.Keys, volume int, mounts []Mount,
+	ctx context.Context, draft block.Device, keys *volumes.Keys, root Mount, mounts []Mount,
 ) (Inside, error)
 
 // A Mount is a volume that a system mounts, and where.
 type Mount struct {
-	Volume int
-	Path   string // without a leading slash
+	Volume    int
+	Path      string // without a leading slash; empty for the root
+	Subvolume string // where it is one of several trees of files on the volume
 }
+
+// Root is the mount of the system's own volume.
+func (g Ground) Root() Mount { return Mount{Volume: g.System, Subvolume: g.Views[g.System].Sub()} }
 
 // ToolOptions say how a system's own tools are let work.
 type ToolOptions struct {

@@ -5,12 +5,13 @@ import (
 	"fmt"
 	"io/fs"
 
-	"diorthos/core/bag"
 	"diorthos/core/block"
+	"diorthos/core/btrfs"
 	"diorthos/core/ext"
 	"diorthos/core/fat"
 	"diorthos/core/layout"
 	"diorthos/core/volumes"
+	"diorthos/core/xfs"
 )
 
 // ErrOnlyRead means that the systems of a family can be read, and not changed.
@@ -38,6 +39,14 @@ func Volume(part block.Source, content layout.Content) fs.FS {
 		if volume, err := ext.Open(part); err == nil {
 			return volume
 		}
+	case "xfs":
+		if volume, err := xfs.Open(part); err == nil {
+			return volume
+		}
+	case "btrfs":
+		if volume, err := btrfs.Open(part); err == nil {
+			return volume
+		}
 	}
 	return nil
 }
@@ -58,7 +67,7 @@ func OpenAll(adapters []Adapter, dev block.Device, o Options) ([]Opened, error) 
 		if volume == nil {
 			continue
 		}
-		a, found, ok := FindOn(adapters, volume)
+		a, found, ok := FindOn(adapters, viewOf(adapters, volume).Files())
 		if !ok {
 			continue
 		}
@@ -78,24 +87,20 @@ func OpenAll(adapters []Adapter, dev block.Device, o Options) ([]Opened, error) 
 	return list, nil
 }
 
-// GroundOf looks at a disk as it stands, for the system on one of its volumes.
-func GroundOf(disk block.Source, table *layout.Table, keys *volumes.Keys, number int) Ground {
+// GroundOf looks at a disk as it stands, for the system on one of its volumes. The adapters know the systems on it.
+func GroundOf(
+	disk block.Source, table *layout.Table, keys *volumes.Keys, number int, adapters ...Adapter,
+) Ground {
 	set := volumes.Open(disk, table, keys)
-	g := Ground{Disk: disk, Table: table, Volumes: set, System: number, Contents: map[int]layout.Content{}}
-	files := map[int]fs.FS{}
-	for _, v := range set.All() {
-		g.Contents[v.Number], files[v.Number] = v.Content, Volume(v.Dev, v.Content)
+	g := Ground{
+		Disk: disk, Table: table, Volumes: set, System: number, Contents: map[int]layout.Content{}, Views: map[int]*View{},
 	}
-	g.Volume = func(n int) fs.FS { return files[n] }
-	return g
-}
-
-// FindOn finds the adapter that knows the system on a volume.
-func FindOn(adapters []Adapter, volume fs.FS) (Adapter, bag.System, bool) {
-	for _, a := range adapters {
-		if s, ok := a.Find(volume); ok {
-			return a, s, true
+	for _, v := range set.All() {
+		g.Contents[v.Number] = v.Content
+		if volume := Volume(v.Dev, v.Content); volume != nil {
+			g.Views[v.Number] = viewOf(adapters, volume)
 		}
 	}
-	return nil, bag.System{}, false
+	g.Volume = func(n int) fs.FS { return g.Views[n].Files() }
+	return g
 }

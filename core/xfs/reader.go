@@ -49,6 +49,9 @@ func Open(dev io.ReaderAt) (*FS, error) {
 	return f, nil
 }
 
+// Fresh is the volume as it is now.
+func (f *FS) Fresh() (fs.FS, error) { return Open(f.dev) }
+
 // MarkedForRepair reports whether its own check has marked the volume as one that must be mended before it is mounted.
 func (f *FS) MarkedForRepair() bool { return f.geometry.incompat&needsRepair != 0 }
 

@@ -6,7 +6,7 @@
 // in a name space of their own that ends with the process, so that nothing is left behind after
 // a kill; programs have no network and no processes but their own.
 //
-//	s, err := inside.Enter(ctx, draft, nil, 2, []system.Mount{{Volume: 1, Path: "boot/efi"}})
+//	s, err := inside.Enter(ctx, draft, nil, system.Mount{Volume: 2}, []system.Mount{{Volume: 1, Path: "boot/efi"}})
 //	if err != nil { … }
 //	out, err := s.Run(ctx, system.Command{Args: []string{"update-initramfs", "-u", "-k", "all"}})
 //	err = errors.Join(err, s.Leave())

@@ -58,7 +58,7 @@ func smallDisk(t *testing.T) string {
 // the FAT one. Nothing stays mounted.
 func TestASystemIsEnteredOnADraft(t *testing.T) {
 	if os.Geteuid() != 0 {
-		if _, err := Enter(t.Context(), nil, nil, 1, nil); !errors.Is(err, ErrNotHere) {
+		if _, err := Enter(t.Context(), nil, nil, system.Mount{Volume: 1}, nil); !errors.Is(err, ErrNotHere) {
 			t.Errorf("without root: %v", err)
 		}
 		return
@@ -74,7 +74,7 @@ func TestASystemIsEnteredOnADraft(t *testing.T) {
 	}
 	defer func() { _ = disk.Close() }()
 	draft := block.NewDraft(disk)
-	s, err := Enter(t.Context(), draft, nil, 2, []system.Mount{{Volume: 1, Path: "boot/efi"}})
+	s, err := Enter(t.Context(), draft, nil, system.Mount{Volume: 2}, []system.Mount{{Volume: 1, Path: "boot/efi"}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -175,7 +175,7 @@ func TestWhatCannotBeEnteredIsSaid(t *testing.T) {
 	}{
 		"a damaged volume": {damaged, 2, "not a file system"}, "no such partition": {block.NewDraft(disk), 7, "partition 7"},
 	} {
-		if _, err := Enter(context.Background(), c.dev, nil, c.part, nil); err == nil ||
+		if _, err := Enter(context.Background(), c.dev, nil, system.Mount{Volume: c.part}, nil); err == nil ||
 			!strings.Contains(err.Error(), c.want) {
 			t.Errorf("%s: %v", name, err)
 		}

@@ -47,16 +47,16 @@ type session struct {
 
 var _ system.Inside = (*session)(nil)
 
-// Enter enters the system on a volume of a disk. What it mounts besides is mounted with it,
+// Enter enters the system whose root is a volume of a disk. What it mounts besides is mounted with it,
 // as far as it lies on this disk.
 func Enter(
-	ctx context.Context, dev block.Device, keys *volumes.Keys, volume int, mounts []system.Mount,
+	ctx context.Context, dev block.Device, keys *volumes.Keys, root system.Mount, mounts []system.Mount,
 ) (entered system.Inside, err error) {
 	if os.Geteuid() != 0 {
 		return nil, fmt.Errorf("%w: it takes root, to mount the draft", ErrNotHere)
 	}
 	s := newSession(dev)
-	err = s.do(func() error { return s.enter(ctx, keys, volume, mounts) })
+	err = s.do(func() error { return s.enter(ctx, keys, root, mounts) })
 	if err != nil {
 		return nil, errors.Join(err, s.Leave())
 	}
@@ -137,7 +137,7 @@ func (s *session) stage() error {
 	return nil
 }
 
-func (s *session) enter(ctx context.Context, keys *volumes.Keys, volume int, mounts []system.Mount) error {
+func (s *session) enter(ctx context.Context, keys *volumes.Keys, root system.Mount, mounts []system.Mount) error {
 	if err := s.apart(); err != nil {
 		return err
 	}
@@ -152,7 +152,7 @@ func (s *session) enter(ctx context.Context, keys *volumes.Keys, volume int, mou
 		return err
 	}
 	s.volumes = volumes.Open(s.dev, table, keys)
-	mounts = append([]system.Mount{{Volume: volume}}, mounts...)
+	mounts = append([]system.Mount{root}, mounts...)
 	slices.SortStableFunc(mounts[1:], func(a, b system.Mount) int { return len(a.Path) - len(b.Path) })
 	for _, m := range mounts {
 		if err := ctx.Err(); err != nil {
@@ -231,7 +231,11 @@ func (s *session) mountVolume(v *volumes.Volume, m system.Mount) error {
 	if err != nil {
 		return err
 	}
-	return s.mount(node, at, known, unix.MS_NOATIME|unix.MS_NODEV, "")
+	options := ""
+	if m.Subvolume != "" {
+		options = "subvol=/" + m.Subvolume
+	}
+	return s.mount(node, at, known, unix.MS_NOATIME|unix.MS_NODEV, options)
 }
 
 // node is the device of a volume: the one that the kernel found, or one made for it.

@@ -49,7 +49,11 @@ func behind(g system.Ground, s *grub.Start) (list []boot.Link) {
 	if !add(link) || number == 0 {
 		return list
 	}
-	root := g.Volume(number)
+	root, missing := rootFiles(g, number, argument(s.Arguments, "rootflags"))
+	if missing != "" {
+		list[len(list)-1].Saw, list[len(list)-1].Fault = missing, boot.RootMissing
+		return list
+	}
 	if root == nil {
 		add(boot.Link{
 			Kind: boot.LinkInit, What: "first program",
@@ -61,6 +65,29 @@ func behind(g system.Ground, s *grub.Start) (list []boot.Link) {
 		add(mountsLink(g, root))
 	}
 	return list
+}
+
+// rootFiles are those of the root volume as the kernel mounts it: of a subvolume where its options name one, which is
+// missing where there is none of that name.
+func rootFiles(g system.Ground, number int, options string) (files fs.FS, missing string) {
+	view := g.Views[number]
+	d, ok := view.Top().(interface{ Default() string })
+	if !ok {
+		return g.Volume(number), ""
+	}
+	name := d.Default()
+	for _, o := range strings.Split(options, ",") {
+		if sub, ok := strings.CutPrefix(o, "subvol="); ok {
+			name = path.Join(".", strings.Trim(sub, "/"))
+		} else if strings.HasPrefix(o, "subvolid=") {
+			return g.Volume(number), ""
+		}
+	}
+	sub, err := fs.Sub(view.Top(), name)
+	if err != nil {
+		return nil, fmt.Sprintf("the kernel is told to take the subvolume %q, which is not there", name)
+	}
+	return sub, ""
 }
 
 // kernelFinds reports whether the kernel by itself knows what a name of the root volume means
@@ -540,6 +567,16 @@ type mount struct {
 	options []string
 }
 
+// option is the value of an option; empty where it is not given.
+func (m mount) option(name string) string {
+	for _, o := range m.options {
+		if value, ok := strings.CutPrefix(o, name+"="); ok {
+			return value
+		}
+	}
+	return ""
+}
+
 func mountsIn(fstab string) (list []mount) {
 	at, was := 0, ""
 	for _, line := range strings.SplitAfter(fstab, "\n") {
@@ -609,6 +646,11 @@ func (m mount) unmet(g system.Ground) string {
 	}
 	if c := g.Contents[number]; c.Kind != "" && m.kind != "auto" && !sameKind(m.kind, c.Kind) {
 		return fmt.Sprintf("%s holds %s, and not %s", g.Volumes.Numbered(number).Name, c.Kind, m.kind)
+	}
+	if top := g.Views[number].Top(); m.option("subvol") != "" && top != nil {
+		if _, err := fs.Stat(top, path.Join(".", strings.Trim(m.option("subvol"), "/"))); errors.Is(err, fs.ErrNotExist) {
+			return fmt.Sprintf("%s has no subvolume %s", g.Volumes.Numbered(number).Name, m.option("subvol"))
+		}
 	}
 	return ""
 }

@@ -103,7 +103,7 @@ func uefiChain(g system.Ground, esp int) boot.Chain {
 		Disk:     g.Disk,
 		Table:    g.Table,
 		Contents: g.Contents,
-		Volume:   g.Volume,
+		Volume:   func(n int) fs.FS { return topOf(g, n) },
 		System:   s,
 	})
 }

@@ -37,7 +37,7 @@ func (n *inner) within(ctx context.Context, f func(in system.Inside) error) (err
 	case n.tree != nil:
 		in, err = n.tree.Enter(ctx)
 	case n.enter != nil:
-		in, err = n.enter(ctx, n.dev, n.keys, n.number, n.mounts())
+		in, err = n.enter(ctx, n.dev, n.keys, n.ground.Root(), n.mounts())
 	default:
 		err = errNotInside
 	}
@@ -58,11 +58,15 @@ func (n *inner) mounts() (list []system.Mount) {
 		at := strings.TrimPrefix(path.Clean(m.point), "/")
 		number := volumeNamed(n.ground, m.device)
 		kind := n.ground.Contents[number].Kind
-		if at == "" || number == 0 || number == n.number || kind == "swap" || kind == "" || !strings.HasPrefix(m.point, "/") {
+		sub := strings.Trim(m.option("subvol"), "/")
+		own := number == n.number && (sub == "" || sub == n.ground.Root().Subvolume)
+		if at == "" || number == 0 || own || kind == "swap" || kind == "" || !strings.HasPrefix(m.point, "/") {
 			continue
 		}
-		if !slices.ContainsFunc(list, func(o system.Mount) bool { return o.Path == at || o.Volume == number }) {
-			list = append(list, system.Mount{Volume: number, Path: at})
+		if !slices.ContainsFunc(list, func(o system.Mount) bool {
+			return o.Path == at || o.Volume == number && o.Subvolume == sub
+		}) {
+			list = append(list, system.Mount{Volume: number, Path: at, Subvolume: sub})
 		}
 	}
 	if m, ok := n.espMount(list); ok {
@@ -76,7 +80,7 @@ func (n *inner) files() fs.FS {
 	if n.tree != nil {
 		return n.tree.Files()
 	}
-	g := system.GroundOf(n.dev, n.ground.Table, n.keys, n.number)
+	g := system.GroundOf(n.dev, n.ground.Table, n.keys, n.number, Adapter{})
 	root := g.Volume(n.number)
 	if root == nil {
 		return n.fsys

@@ -39,7 +39,7 @@ func (Adapter) Open(dev block.Device, number int, o system.Options) (system.Syst
 		return nil, err
 	}
 	s := &System{}
-	ground := system.GroundOf(dev, table, o.Keys, number)
+	ground := system.GroundOf(dev, table, o.Keys, number, Adapter{})
 	files := ground.Volume
 	for _, p := range table.Partitions() {
 		if p.TypeCode != layout.TypeESP.String() || s.esp != nil {
@@ -94,7 +94,8 @@ func (s *System) menuVolume() (uuid, folder string) {
 			}
 		}
 	}
-	return s.chain.ground.Contents[s.chain.ground.System].UUID, "/boot/grub"
+	ground := s.chain.ground
+	return ground.Contents[ground.System].UUID, path.Join("/", ground.Root().Subvolume, "boot/grub")
 }
 
 // BootPartition is the number of the EFI system partition.

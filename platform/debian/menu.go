@@ -25,10 +25,18 @@ func volumesOf(g system.Ground) (list []grub.Volume) {
 	for _, v := range g.Volumes.All() {
 		c := g.Contents[v.Number]
 		list = append(list, grub.Volume{
-			Device: deviceOf(v, style), UUID: c.UUID, Label: c.Label, Files: g.Volume(v.Number),
+			Device: deviceOf(v, style), UUID: c.UUID, Label: c.Label, Files: topOf(g, v.Number),
 		})
 	}
 	return list
+}
+
+// topOf is a volume as a loader sees it: with all its subvolumes.
+func topOf(g system.Ground, number int) fs.FS {
+	if files := g.Volume(number); g.Views[number].Sub() == "" || files == nil {
+		return files
+	}
+	return g.Views[number].Top()
 }
 
 // deviceOf is what GRUB calls a volume.
@@ -65,9 +73,16 @@ func numberOf(g system.Ground, of *grub.Volume) int {
 // menuFolder is the folder of GRUB's files on a volume: below /boot, or at the root of a
 // volume of its own.
 func menuFolder(volume fs.FS) (string, bool) {
-	for _, folder := range []string{"boot/grub", "grub"} {
-		if info, err := fs.Stat(volume, folder); err == nil && info.IsDir() {
-			return folder, true
+	tops := []string{"."}
+	if d, ok := volume.(interface{ Subvolumes() []string }); ok {
+		tops = append(tops, d.Subvolumes()...)
+	}
+	for _, top := range tops {
+		for _, folder := range []string{"boot/grub", "grub"} {
+			folder = path.Join(top, folder)
+			if info, err := fs.Stat(volume, folder); err == nil && info.IsDir() {
+				return folder, true
+			}
 		}
 	}
 	return "", false

@@ -3,9 +3,11 @@ package debian
 import (
 	"bytes"
 	"cmp"
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
+	"os"
 	"path"
 	"slices"
 	"strings"
@@ -13,6 +15,8 @@ import (
 	"diorthos/core/boot"
 	"diorthos/core/ext"
 	"diorthos/core/layout"
+	"diorthos/core/system"
+	"diorthos/core/xfs"
 	"diorthos/platform/grub"
 )
 
@@ -34,7 +38,28 @@ func (r *references) overwrite(number int, name string, at int, data []byte) err
 	if dev == nil {
 		return fmt.Errorf("%s cannot be written: %s", v.Name, cmp.Or(v.Problem, "it is opened for reading only"))
 	}
-	return ext.Overwrite(dev, name, int64(at), data)
+	var refused error
+	switch v.Content.Kind {
+	case "xfs":
+		if refused = xfs.Overwrite(dev, name, int64(at), data); refused == nil {
+			return nil
+		}
+	case "btrfs":
+	default:
+		return ext.Overwrite(dev, name, int64(at), data)
+	}
+	if number != r.number {
+		return errors.Join(refused, fmt.Errorf("%s is not the system's own volume: its files are not written", v.Name))
+	}
+	// What cannot be written in place is written by the kernel, inside the system.
+	return r.within(context.Background(), func(in system.Inside) error {
+		file, err := in.Files().OpenFile(name, os.O_WRONLY, 0)
+		if err != nil {
+			return err
+		}
+		_, err = file.WriteAt(data, int64(at))
+		return errors.Join(err, file.Close())
+	})
 }
 
 const fstab = "etc/fstab"

@@ -220,7 +220,7 @@ func (w *worker) arguments() string {
 // Chain is that by which the machine starts, as it stands now.
 func (n *inner) Chain() (boot.Chain, error) {
 	facts := &bag.Facts{}
-	chain := chainOf(system.GroundOf(n.dev, n.ground.Table, n.keys, n.number), facts)
+	chain := chainOf(system.GroundOf(n.dev, n.ground.Table, n.keys, n.number, Adapter{}), facts)
 	if chain == nil {
 		return nil, errors.New("the way by which this machine starts is not followed")
 	}

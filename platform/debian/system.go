@@ -52,7 +52,10 @@ func (Adapter) Mounts(fsys fs.FS) map[string]string {
 	mounts := map[string]string{}
 	for _, line := range strings.Split(readText(fsys, "etc/fstab"), "\n") {
 		parts := strings.Fields(line)
-		if len(parts) >= 2 && !strings.HasPrefix(parts[0], "#") {
+		if len(parts) < 2 || strings.HasPrefix(parts[0], "#") {
+			continue
+		}
+		if _, twice := mounts[parts[0]]; !twice { // a volume with subvolumes: the first is where it is
 			mounts[parts[0]] = parts[1]
 		}
 	}
