@@ -3,6 +3,7 @@
 package e2e
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
@@ -15,32 +16,85 @@ import (
 	"testing"
 )
 
-// Where the volumes of standin/debian/whole.sh lie, in bytes.
-const (
-	wholeBoot = 65 << 20
-	wholeRoot = 321 << 20
-	wholeHome = 1721 << 20
-)
+// A place is a folder of a machine, by where its volume lies.
+type place struct {
+	at      int64 // bytes from the start of the disk
+	options string
+	below   string // the folder on the volume
+}
 
-// harmedPlaces are what a start goes through, on a volume or, at 0, on the EFI system partition.
+// A wholeMachine is one that standin/debian makes.
+type wholeMachine struct {
+	script           []string
+	boot, root, home place
+}
+
+var wholeMachines = map[string]wholeMachine{
+	"whole": {
+		script: []string{"whole.sh"},
+		boot: place{
+			at:    65 << 20,
+			below: ".",
+		}, root: place{at: 321 << 20, below: "."}, home: place{at: 1721 << 20, below: "."},
+	},
+	"xfs": {
+		script: []string{"rootfs.sh", "xfs"},
+		boot: place{
+			at:    65 << 20,
+			below: "boot",
+		}, root: place{at: 65 << 20, below: "."}, home: place{at: 65 << 20, below: "home"},
+	},
+	"btrfs": {
+		script: []string{"rootfs.sh", "btrfs"},
+		boot:   place{65 << 20, ",subvol=@rootfs", "boot"}, root: place{65 << 20, ",subvol=@rootfs", "."},
+		home: place{65 << 20, ",subvol=@home", "."},
+	},
+}
+
+// made is the disk of the machine.
+func (m wholeMachine) made(t *testing.T) string {
+	t.Helper()
+	out, err := exec.CommandContext(t.Context(), "../standin/debian/"+m.script[0], m.script[1:]...).Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	return strings.TrimSpace(string(out))
+}
+
+// onFolder runs a script in a folder of a machine's disk.
+func onFolder(t *testing.T, disk string, p place, script string) string {
+	t.Helper()
+	at := t.TempDir()
+	script = fmt.Sprintf(
+		"mount -o loop,offset=%d%s %s %s\ncd %s/%s\n%s\ncd /\numount %s", p.at, p.options, disk, at, at, p.below, script, at,
+	)
+	// In mounts of its own: others that begin theirs from ours would keep it in use after it was given back here.
+	out, err := exec.CommandContext(t.Context(), "unshare", "--mount", "sh", "-ec", script).Output()
+	if err != nil {
+		t.Fatalf("%s: %v", script, err)
+	}
+	return string(out)
+}
+
+// harmedPlaces are what a start goes through: in a folder of the machine, or on the EFI system partition.
 var harmedPlaces = []struct {
-	at    int64
+	at    string
 	names string // a list of the shell's patterns
 }{
-	{wholeBoot, "grub/grub.cfg vmlinuz-* initrd.img-* grub/x86_64-efi/normal.mod grub/x86_64-efi/*.mod"},
-	{0, "EFI/debian/grubx64.efi EFI/debian/grub.cfg EFI/BOOT/BOOTX64.EFI"},
+	{"boot", "grub/grub.cfg vmlinuz-* initrd.img-* grub/x86_64-efi/normal.mod grub/x86_64-efi/*.mod"},
+	{"esp", "EFI/debian/grubx64.efi EFI/debian/grub.cfg EFI/BOOT/BOOTX64.EFI"},
 	{
-		wholeRoot,
+		"root",
 		"etc/fstab etc/passwd etc/shadow etc/group etc/nsswitch.conf etc/pam.d/login etc/pam.d/common-* etc/login.defs",
 	},
 	{
-		wholeRoot,
+		"root",
 		"usr/lib/systemd/systemd usr/lib/systemd/systemd-udevd usr/lib/systemd/*.so " +
 			"usr/bin/udevadm usr/sbin/agetty usr/bin/login",
 	},
-	{wholeRoot, "usr/bin/dash usr/bin/mount usr/sbin/init usr/lib/systemd/system/*.target usr/lib/systemd/system/*getty*"},
+	{"root", "usr/bin/dash usr/bin/mount usr/sbin/init usr/lib/systemd/system/*.target usr/lib/systemd/system/*getty*"},
 	{
-		wholeRoot,
+		"root",
 		"usr/lib/x86_64-linux-gnu/libc.so.6 usr/lib/x86_64-linux-gnu/ld-linux* " +
 			"usr/lib/x86_64-linux-gnu/security/*.so bin lib lib64",
 	},
@@ -54,13 +108,13 @@ var harms = []string{
 }
 
 // harmed harms one thing, by chance, and says what.
-func harmed(t *testing.T, disk string, random *rand.Rand) string {
+func (m wholeMachine) harmed(t *testing.T, disk string, random *rand.Rand) string {
 	t.Helper()
 	place, how := harmedPlaces[random.IntN(len(harmedPlaces))], harms[random.IntN(len(harms))]
 	choose := "f=$(ls -d " + place.names + " | sed -n " + strconv.Itoa(
 		1+random.IntN(8),
 	) + "p); [ -n \"$f\" ] || f=$(ls -d " + place.names + " | head -1)\n"
-	if place.at == 0 {
+	if place.at == "esp" {
 		names := strings.Fields(place.names)
 		name := names[random.IntN(len(names))]
 		file := filepath.Join(t.TempDir(), "f")
@@ -75,16 +129,12 @@ func harmed(t *testing.T, disk string, random *rand.Rand) string {
 		}
 		return how + " of " + name
 	}
-	at := t.TempDir()
-	witness(t, "mount", "-o", "loop,offset="+fmt.Sprint(place.at), disk, at)
-	how = "[ -f $f ] || { rm -rf $f; exit 0; }\n" + how // a link to a folder can only go
-	c := exec.CommandContext(t.Context(), "sh", "-ec", "cd "+at+"\n"+choose+"echo $f\n"+how)
-	out, err := c.Output()
-	witness(t, "umount", at)
-	if err != nil {
-		t.Fatalf("%s: %v", how, err)
+	where := m.root
+	if place.at == "boot" {
+		where = m.boot
 	}
-	return how + " of " + strings.TrimSpace(string(out))
+	how = "{ [ -f $f ] || rm -rf $f; }\n[ ! -f $f ] || { " + how + "; }" // a link to a folder can only go
+	return how + " of " + strings.TrimSpace(onFolder(t, disk, where, choose+"echo $f\n"+how))
 }
 
 // begins says whether a machine starts to a login prompt, and how it ended.
@@ -103,7 +153,7 @@ func begins(t *testing.T, s *stage, disk string) (bool, string) {
 
 // A whole machine is harmed in one place by chance, again and again: where it does not start any more, that is told and
 // never "nothing wrong"; it is mended from a healthy twin, starts, keeps its users' files, and the undo is exact.
-// DIORTHOS_HARMS is how many machines, DIORTHOS_SEED the seed of the first.
+// DIORTHOS_HARMS is how many machines, DIORTHOS_SEED the seed of the first, DIORTHOS_BASE which one of wholeMachines.
 func TestDamageToAWholeMachineIsTold(t *testing.T) {
 	number := func(name string, otherwise uint64) uint64 {
 		if n, err := strconv.ParseUint(os.Getenv(name), 10, 32); err == nil {
@@ -111,11 +161,11 @@ func TestDamageToAWholeMachineIsTold(t *testing.T) {
 		}
 		return otherwise
 	}
-	out, err := exec.CommandContext(t.Context(), "../standin/debian/whole.sh").Output()
-	if err != nil {
-		t.Fatal(err)
+	m, ok := wholeMachines[cmp.Or(os.Getenv("DIORTHOS_BASE"), "whole")]
+	if !ok {
+		t.Fatalf("DIORTHOS_BASE is %q, and no machine is called so", os.Getenv("DIORTHOS_BASE"))
 	}
-	base := strings.TrimSpace(string(out))
+	base := m.made(t)
 	from, count := number("DIORTHOS_SEED", 1), number("DIORTHOS_HARMS", 20)
 	stopped, told, mended := 0, 0, 0
 	for seed := from; seed < from+count; seed++ {
@@ -123,8 +173,8 @@ func TestDamageToAWholeMachineIsTold(t *testing.T) {
 			s := &stage{t: t, url: "http://127.0.0.1:1"}
 			disk := filepath.Join(t.TempDir(), "disk.img")
 			witness(t, "cp", "--sparse=always", base, disk)
-			did := harmed(t, disk, rand.New(rand.NewPCG(seed, 99)))
-			before, kept := witness(t, "sha256sum", disk), users(t, disk)
+			did := m.harmed(t, disk, rand.New(rand.NewPCG(seed, 99)))
+			before, kept := witness(t, "sha256sum", disk), m.users(t, disk)
 			starts, end := begins(t, s, disk)
 			found := s.run("diagnose", "--image", disk).status != 0
 			if starts {
@@ -146,7 +196,7 @@ func TestDamageToAWholeMachineIsTold(t *testing.T) {
 			if now {
 				mended++
 			}
-			if got := users(t, disk); got != kept {
+			if got := m.users(t, disk); got != kept {
 				t.Errorf("%s: users' files are %q, want %q", did, got, kept)
 			}
 			journals, err := filepath.Glob(filepath.Join(filepath.Dir(disk), "*.journal"))
@@ -167,15 +217,11 @@ func TestDamageToAWholeMachineIsTold(t *testing.T) {
 	}
 }
 
-// users are the users' files of the machine, read by debugfs.
-func users(t *testing.T, disk string) (all string) {
+// users are the users' files of the machine, as the kernel reads them.
+func (m wholeMachine) users(t *testing.T, disk string) string {
 	t.Helper()
-	for at, name := range map[int64]string{wholeHome: "/eivind/note", wholeRoot: "/srv/tides/today"} {
-		out, err := exec.Command("debugfs", "-R", "cat "+name, disk+"?offset="+fmt.Sprint(at)).Output()
-		if err != nil {
-			t.Fatal(err)
-		}
-		all = max(all, string(out)) + min(all, string(out))
-	}
-	return all
+	copied := filepath.Join(t.TempDir(), "copy") // looking at it would change it
+	witness(t, "cp", "--sparse=always", disk, copied)
+	defer func() { _ = os.Remove(copied) }()
+	return onFolder(t, copied, m.home, "cat eivind/note") + onFolder(t, copied, m.root, "cat srv/tides/today")
 }
