@@ -158,6 +158,8 @@ fuzz:
 	go test ./core/ext -run - -fuzz FuzzOpen -fuzztime 60s -fuzzminimizetime 5x
 	go test ./core/ext -run - -fuzz FuzzFindBackup -fuzztime 60s -fuzzminimizetime 5x
 	go test ./core/ext -run - -fuzz FuzzReplay -fuzztime 60s -fuzzminimizetime 5x
+	go test ./core/xfs -run - -fuzz FuzzOpen -fuzztime 60s -fuzzminimizetime 5x
+	go test ./core/btrfs -run - -fuzz FuzzOpen -fuzztime 60s -fuzzminimizetime 5x
 	go test ./core/volumes -run - -fuzz FuzzOpen -fuzztime 60s -fuzzminimizetime 5x
 	go test ./core/journald -run - -fuzz FuzzOpen -fuzztime 60s -fuzzminimizetime 5x
 	go test ./platform/debian -run - -fuzz FuzzNamesIn -fuzztime 60s -fuzzminimizetime 5x

@@ -20,6 +20,8 @@ if [ "${1:-demo}" = test ]; then
   need fdisk /usr/sbin/sfdisk /sbin/sfdisk
   need parted /usr/sbin/parted /sbin/parted
   need dosfstools /usr/sbin/fsck.fat /sbin/fsck.fat
+  need xfsprogs /usr/sbin/mkfs.xfs /sbin/mkfs.xfs
+  need btrfs-progs /usr/bin/btrfs /bin/btrfs
   need mtools /usr/bin/mcopy
   need xorriso /usr/bin/xorriso
   need gpg /usr/bin/gpg
@@ -61,6 +63,8 @@ if [ "${1:-demo}" = prove ]; then
   need gdisk /usr/sbin/sgdisk /sbin/sgdisk
   need fdisk /usr/sbin/sfdisk /sbin/sfdisk
   need dosfstools /usr/sbin/fsck.fat /sbin/fsck.fat
+  need xfsprogs /usr/sbin/mkfs.xfs /sbin/mkfs.xfs
+  need btrfs-progs /usr/bin/btrfs /bin/btrfs
   need lvm2 /usr/sbin/lvm /sbin/lvm
   need cryptsetup-bin /usr/sbin/cryptsetup /sbin/cryptsetup
   need qemu-utils /usr/bin/qemu-img

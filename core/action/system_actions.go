@@ -780,7 +780,7 @@ func bootAction[T any](what string, put func(T) error) func(context.Context, *Co
 
 func proveBoot[T interface{ BootPiece(kind string) error }](kind string) func(context.Context, T) []Check {
 	return func(_ context.Context, s T) []Check {
-		return resultCheck("the "+kind+" is as the system and this disk want it", s.BootPiece(kind), "it was read back")
+		return resultCheck(kind+": as the system and this disk want it", s.BootPiece(kind), "it was read back")
 	}
 }
 

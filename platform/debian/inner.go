@@ -60,6 +60,9 @@ func (n *inner) mounts() (list []system.Mount) {
 		kind := n.ground.Contents[number].Kind
 		sub := strings.Trim(m.option("subvol"), "/")
 		own := number == n.number && (sub == "" || sub == n.ground.Root().Subvolume)
+		if m.unmet(n.ground) != "" { // the system does not get it either
+			continue
+		}
 		if at == "" || number == 0 || own || kind == "swap" || kind == "" || !strings.HasPrefix(m.point, "/") {
 			continue
 		}

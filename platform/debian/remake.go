@@ -168,7 +168,8 @@ func (w *worker) starts(menu string) error {
 		named := strings.Contains(text, "vmlinuz-"+version+" ")
 		_, early := w.in.Files().Stat("boot/initrd.img-" + version)
 		if named && (early != nil || strings.Contains(text, "initrd.img-"+version)) &&
-			(strings.Contains(text, "root=UUID="+root) || strings.Contains(text, "root=PARTUUID=")) {
+			(strings.Contains(text, "root=UUID="+root) || strings.Contains(text, "root=PARTUUID=")) &&
+			strings.Contains(text, w.rootFlags()) {
 			return nil
 		}
 	}
@@ -177,13 +178,15 @@ func (w *worker) starts(menu string) error {
 
 // ownMenu is a menu of the kernels that are there, the newest first.
 func (w *worker) ownMenu() (text []byte, count int, err error) {
-	bootUUID, folder := w.n.ground.Contents[w.n.number].UUID, "/boot"
+	own := w.n.ground.Contents[w.n.number]
+	bootUUID, kind, folder := own.UUID, own.Kind, path.Join("/", w.n.ground.Root().Subvolume, "boot")
 	for _, m := range w.n.mounts() {
 		if m.Path == "boot" {
-			bootUUID, folder = w.n.ground.Contents[m.Volume].UUID, ""
+			content := w.n.ground.Contents[m.Volume]
+			bootUUID, kind, folder = content.UUID, content.Kind, strings.TrimSuffix(path.Join("/", m.Subvolume), "/")
 		}
 	}
-	root := w.n.ground.Contents[w.n.number].UUID
+	root := own.UUID
 	if root == "" || bootUUID == "" {
 		return nil, 0, errors.New("the volume has no name of its own by which a menu could call it")
 	}
@@ -191,11 +194,17 @@ func (w *worker) ownMenu() (text []byte, count int, err error) {
 	var b bytes.Buffer
 	b.WriteString(
 		"# Written from the kernels that are there. update-grub writes it anew.\nset timeout=5\nset default=0\n" +
-			"insmod part_gpt\ninsmod part_msdos\ninsmod ext2\n",
+			"insmod part_gpt\ninsmod part_msdos\n",
 	)
+	for _, module := range []string{"ext2", "fat"} { // for all of their kinds
+		if strings.HasPrefix(kind, module[:3]) {
+			kind = module
+		}
+	}
+	fmt.Fprintf(&b, "insmod %s\n", kind)
 	for _, version := range w.kernels() {
 		fmt.Fprintf(&b, "menuentry 'Debian GNU/Linux, with Linux %s' {\n\tsearch --no-floppy --fs-uuid --set=root %s\n"+
-			"\tlinux %s/vmlinuz-%s root=UUID=%s ro %s\n", version, bootUUID, folder, version, root, arguments)
+			"\tlinux %s/vmlinuz-%s root=UUID=%s %sro %s\n", version, bootUUID, folder, version, root, w.rootFlags(), arguments)
 		if _, err := w.in.Files().Stat("boot/initrd.img-" + version); err == nil {
 			fmt.Fprintf(&b, "\tinitrd %s/initrd.img-%s\n", folder, version)
 		}
@@ -206,6 +215,14 @@ func (w *worker) ownMenu() (text []byte, count int, err error) {
 		return nil, 0, errors.New("no kernel is there")
 	}
 	return b.Bytes(), count, nil
+}
+
+// rootFlags tell the kernel in which subvolume the system lies; empty where it lies in none.
+func (w *worker) rootFlags() string {
+	if sub := w.n.ground.Root().Subvolume; sub != "" {
+		return "rootflags=subvol=" + sub + " "
+	}
+	return ""
 }
 
 // arguments are those that the machine's kernels were given, without the names of volumes.
