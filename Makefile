@@ -15,7 +15,7 @@ go_sources := $(shell find . -name '*.go' -not -path './console/node_modules/*')
 .PHONY: bench bench-fleet prove prove-reading prove-loop prove-disks prove-jobs prove-store prove-folders prove-faults prove-fleet prove-damage prove-runs soak demo demo-reset test test-service test-others packages packages-test build console lint screenshots fuzz clean
 
 demo: packages build
-	@exec bin/diorthos demo
+	@exec bin/diorthos demo --debian standin/debian/job.sh
 
 demo-reset: build
 	@bin/diorthos demo --reset

@@ -195,7 +195,10 @@ func (w *walker) waits(try string) {
 	number := fmt.Sprint(w.number)
 	w.folder = filepath.Join(w.t.TempDir(), "kiosk")
 	witness(w.t, makesJobs, number, w.folder)
-	fmt.Fprintf(&w.page, "\nThis makes the machine, as root:\n\n```\n$ standin/debian/job.sh %s kiosk\n```\n", number)
+	fmt.Fprintf(&w.page,
+		"\n\"make demo\" has it in .demo/jobs/%02s-debian, where it runs as root. This makes another one, as root:\n\n"+
+			"```\n$ standin/debian/job.sh %[1]s kiosk\n```\n", number,
+	)
 	if try == "" {
 		return
 	}

@@ -279,7 +279,8 @@ succeeds and the users' files are the same by digest. After each climb the undo 
 every byte of the machine as it stood before; then the walk goes on from where the climb had left it.
 
 "make demo" has a machine waiting for each job that is walked on Corbel, in jobs/NUMBER of its folder: go there, and
-type what the page says. Those on Debian are made by standin/debian/job.sh.
+type what the page says. Those on Debian wait in jobs/NUMBER-debian, where it
+runs as root (some minutes after its first start), and are made anew by standin/debian/job.sh.
 
 Corbel is the stand-in; Debian is a real system, in a folder with the real dpkg and apt, or on a disk that is started in
 an emulator in the end. Job 14 could be walked on both and is walked on Corbel alone: nothing here is a metered network.

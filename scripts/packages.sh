@@ -15,6 +15,14 @@ need() { # need PACKAGE FILE…: the package is there if one of the files is
 
 need postgresql /usr/lib/postgresql/*/bin/initdb
 need e2fsprogs /usr/sbin/mke2fs /sbin/mke2fs
+if [ "${1:-demo}" = demo ]; then # for machines of Debian itself
+  need debootstrap /usr/sbin/debootstrap
+  need bsdutils /usr/bin/script
+  need gdisk /usr/sbin/sgdisk /sbin/sgdisk
+  need fdisk /usr/sbin/sfdisk /sbin/sfdisk
+  need dosfstools /usr/sbin/fsck.fat /sbin/fsck.fat
+  need mtools /usr/bin/mcopy
+fi
 if [ "${1:-demo}" = test ]; then
   need gdisk /usr/sbin/sgdisk /sbin/sgdisk
   need fdisk /usr/sbin/sfdisk /sbin/sfdisk

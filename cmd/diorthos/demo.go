@@ -50,10 +50,14 @@ func demoCommand() *urfave.Command {
 				Value:   "127.0.0.1:7420",
 				Sources: urfave.EnvVars("DIORTHOS_LISTEN"),
 			},
+			&urfave.StringFlag{
+				Name:  "debian",
+				Usage: "`SCRIPT` that makes the Debian machines of the jobs, which come while the demo is served; takes root",
+			},
 			&urfave.BoolFlag{Name: "reset", Usage: "remove what is there, and stop"},
 		},
 		Action: func(ctx context.Context, c *urfave.Command) error {
-			d := &demo{folder: c.String("folder"), listen: c.String("listen"), out: c.Root().Writer}
+			d := &demo{folder: c.String("folder"), listen: c.String("listen"), debian: c.String("debian"), out: c.Root().Writer}
 			if c.Bool("reset") {
 				return d.reset()
 			}
@@ -64,6 +68,7 @@ func demoCommand() *urfave.Command {
 
 type demo struct {
 	folder, listen string
+	debian         string // the script that makes Debian machines; empty for none
 	secret         string // that signs the technician in
 	out            io.Writer
 }
@@ -145,6 +150,15 @@ func (d *demo) run(ctx context.Context) (err error) {
 			stop()
 			return errors.Join(err, <-ended)
 		}
+		made := make(chan struct{})
+		go func() {
+			defer close(made)
+			if err := d.debianMachines(serving, client.New(url, token)); err != nil && serving.Err() == nil {
+				d.say("Debian machines: %v", err)
+			}
+		}()
+		defer func() { <-made }()
+		defer stop()
 	}
 	err = <-ended
 	d.say("stopped; the data stay in %s", d.folder)
@@ -440,18 +454,20 @@ func (d *demo) climb(ctx context.Context, c *client.Client, machine string) erro
 	return nil
 }
 
-func gather(ctx context.Context, image, bag, site, model string) (err error) {
+func gather(ctx context.Context, image, bag, site, model string) error {
+	return gatherTo(ctx, bag, gatherOptions(image, site, model))
+}
+
+func gatherOptions(image, site, model string) host.GatherOptions {
+	return host.GatherOptions{Image: image, Site: site, Model: model, Adapters: platform.All(), Now: time.Now()}
+}
+
+func gatherTo(ctx context.Context, bag string, o host.GatherOptions) (err error) {
 	f, err := os.Create(bag + ".new")
 	if err != nil {
 		return err
 	}
-	_, err = host.Gather(ctx, f, host.GatherOptions{
-		Image:    image,
-		Site:     site,
-		Model:    model,
-		Adapters: platform.All(),
-		Now:      time.Now(),
-	})
+	_, err = host.Gather(ctx, f, o)
 	if err := errors.Join(err, f.Close()); err != nil {
 		return err
 	}

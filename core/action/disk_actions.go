@@ -11,6 +11,7 @@ import (
 	"diorthos/core/fat"
 	"diorthos/core/firmware"
 	"diorthos/core/layout"
+	"diorthos/core/units"
 )
 
 // diskActions lay a disk's table out anew.
@@ -194,7 +195,7 @@ func rescue(ctx context.Context, c *Context) (Effect, error) {
 	}
 	entries := layout.Propose(found, c.table.SectorSize)
 	e := Effect{Guard: []Check{{What: "something was found that a table can describe", OK: len(entries) > 0,
-		Saw: fmt.Sprintf("%d partitions", len(entries))}}}
+		Saw: units.Count(len(entries), "partition")}}}
 	if unreadable > 0 {
 		e.Notes = append(e.Notes, fmt.Sprintf("%d bytes could not be read: save what is needed first", unreadable))
 	}

@@ -12,6 +12,7 @@ import (
 	"diorthos/core/block"
 	"diorthos/core/layout"
 	"diorthos/core/system"
+	"diorthos/core/units"
 )
 
 // tableActions put partition tables right, and lose nothing.
@@ -42,7 +43,7 @@ var tableActions = map[ID]Action{
 		do: planned(func(t *layout.Table) []Check {
 			return []Check{{
 				What: "the entries of sector 0 make up a table", OK: t.Style() == layout.StyleMBR,
-				Saw: fmt.Sprintf("%d partitions", len(t.MBR.Entries)),
+				Saw: units.Count(len(t.MBR.Entries), "partition"),
 			}}
 		}, func(_ *Context, t *layout.Table) ([]block.Write, error) { return t.SignMBR() }),
 		prove: tables(func(p Proof) []Check {

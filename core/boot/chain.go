@@ -11,6 +11,7 @@ import (
 
 	"diorthos/core/firmware"
 	"diorthos/core/layout"
+	"diorthos/core/units"
 )
 
 // Kinds of links, in the order of a chain.
@@ -265,7 +266,7 @@ func (g Ground) toBootVolume(add func(Link) bool) (layout.Partition, bool) {
 	case !p.Sound():
 		return layout.Partition{}, add(Link{LinkTable, "GPT", "the primary copy is damaged", "table-damaged"})
 	}
-	add(Link{LinkTable, "GPT", fmt.Sprintf("%d partitions", len(g.Table.Partitions())), ""})
+	add(Link{LinkTable, "GPT", units.Count(len(g.Table.Partitions()), "partition"), ""})
 	if g.Entries == nil {
 		return g.esp(add)
 	}
@@ -320,7 +321,7 @@ func (g Ground) bySector(add func(Link) bool) (layout.Partition, bool) {
 			LinkTable, "MBR", "the two bytes by which sector 0 is a table are not there", TableNotSigned,
 		})
 	}
-	add(Link{LinkTable, "MBR", fmt.Sprintf("%d partitions", len(g.Table.Partitions())), ""})
+	add(Link{LinkTable, "MBR", units.Count(len(g.Table.Partitions()), "partition"), ""})
 	disk, sector := g.System.Code()
 	if !add(g.code(LinkCode, "sector 0", disk, 0, "boot-code")) {
 		return layout.Partition{}, false

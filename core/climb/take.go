@@ -12,6 +12,7 @@ import (
 	"diorthos/core/block"
 	"diorthos/core/ladder"
 	"diorthos/core/system"
+	"diorthos/core/units"
 )
 
 var (
@@ -501,5 +502,5 @@ func firstMark(marks []string) string {
 	if len(marks) == 2 {
 		return marks[0] + " and 1 partition"
 	}
-	return fmt.Sprintf("%s and %d partitions", marks[0], len(marks)-1)
+	return marks[0] + " and " + units.Count(len(marks)-1, "partition")
 }

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+
+	"diorthos/core/units"
 )
 
 // A Severity says how much a problem matters.
@@ -260,7 +262,7 @@ func (t *Table) checkHybrid() []Problem {
 			Severity: Broken,
 			Part:     "MBR",
 			Want:     "a protective entry alone",
-			Got:      fmt.Sprintf("%d partitions", real),
+			Got:      units.Count(real, "partition"),
 			Text:     "an old MBR stands beside a GPT: some read the one, some the other",
 		})
 	case real > 0:

@@ -38,3 +38,11 @@ func ParseBytes(s string) (int64, error) {
 	}
 	return int64(f * float64(int64(1)<<shift)), nil
 }
+
+// Count is a number of things in words: "1 partition", "2 partitions".
+func Count(n int, thing string) string {
+	if n == 1 {
+		return "1 " + thing
+	}
+	return fmt.Sprintf("%d %ss", n, thing)
+}

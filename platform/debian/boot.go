@@ -16,6 +16,7 @@ import (
 	"diorthos/core/firmware"
 	"diorthos/core/layout"
 	"diorthos/core/system"
+	"diorthos/core/units"
 	"diorthos/platform/grub"
 )
 
@@ -127,7 +128,7 @@ func withoutESP(g system.Ground) boot.Chain {
 		{
 			Kind: boot.LinkTable,
 			What: string(g.Table.Style()),
-			Saw:  fmt.Sprintf("%d partitions", len(g.Table.Partitions())),
+			Saw:  units.Count(len(g.Table.Partitions()), "partition"),
 		}, l,
 	}
 }

@@ -12,6 +12,7 @@ import (
 	"diorthos/core/boot"
 	"diorthos/core/layout"
 	"diorthos/core/system"
+	"diorthos/core/units"
 	"diorthos/core/volumes"
 	"diorthos/platform/grub"
 )
@@ -136,7 +137,7 @@ func biosChain(g system.Ground) boot.Chain {
 	}
 	table := boot.Link{
 		Kind: boot.LinkTable, What: strings.ToUpper(string(g.Table.Style())),
-		Saw: fmt.Sprintf("%d partitions", len(g.Table.Partitions())),
+		Saw: units.Count(len(g.Table.Partitions()), "partition"),
 	}
 	if !g.Table.MBR.Signed {
 		table.Saw, table.Fault = "the two bytes by which sector 0 is a table are not there", boot.TableNotSigned

@@ -114,7 +114,7 @@ func (w *worker) remakeMenu(ctx context.Context) error {
 	if err := w.starts(menu); err != nil {
 		return err
 	}
-	w.did = append(w.did, fmt.Sprintf("%s is written from the %d kernels that are there", menu, count))
+	w.did = append(w.did, fmt.Sprintf("%s is written from what kernels are there: %d", menu, count))
 	return nil
 }
 
