@@ -260,6 +260,9 @@ func coreLink(g system.Ground, first []byte, add func(boot.Link) bool) (*grub.Im
 	if kept != nil {
 		l.Saw += ", as its copy among GRUB's files"
 	}
+	if image.Packed != nil {
+		l.Saw += fmt.Sprintf("; what it carries could not be read: %v", image.Packed)
+	}
 	return image, add(l)
 }
 

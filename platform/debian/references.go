@@ -230,6 +230,9 @@ func (s *BIOSSystem) PutBootCode() error {
 	if err != nil {
 		return fmt.Errorf("the copy of GRUB's core image: %w", err)
 	}
+	if err := grub.CheckCopy(core); err != nil {
+		return fmt.Errorf("the copy of GRUB's core image in %s is damaged too: %w", folder, err)
+	}
 	at, room := s.gap()
 	sectors := (int64(len(core)) + 511) / 512
 	switch {

@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -230,6 +231,16 @@ func TestACoreImageIsFollowed(t *testing.T) {
 	}
 	if i, err = grub.ReadImage(strings.NewReader(string(disk)), disk[:512], nil); err != nil || i.Prefix != "/boot/grub" {
 		t.Errorf("without the copy: %v", err)
+	}
+	if err := grub.CheckCopy(image); err != nil {
+		t.Errorf("a sound copy: %v", err)
+	}
+	holed := slices.Clone(image)
+	clear(holed[len(holed)/2 : len(holed)/2+4096])
+	for what, copied := range map[string][]byte{"a hole": holed, "cut off": image[:len(image)/2], "nothing": nil} {
+		if err := grub.CheckCopy(copied); err == nil {
+			t.Errorf("a copy with %s is called sound", what)
+		}
 	}
 	if _, err = grub.ReadImage(strings.NewReader(string(disk)), make([]byte, 512), nil); !errors.Is(err, grub.ErrNotGRUB) {
 		t.Errorf("empty code: %v", err)

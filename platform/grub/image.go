@@ -141,6 +141,19 @@ func (i *Image) compare(copy []byte) error {
 	return nil
 }
 
+// CheckCopy says why a core image as it is kept among GRUB's files cannot be started; nil where nothing speaks against it.
+func CheckCopy(core []byte) error {
+	if !bytes.HasPrefix(core, coreMark) {
+		return errors.New("it is not GRUB's core image")
+	}
+	i := &Image{Bytes: core}
+	i.unpack(len(core))
+	if i.Packed != nil {
+		return fmt.Errorf("it cannot be unpacked: %w", i.Packed)
+	}
+	return nil
+}
+
 // unpack reads what the image carries. Its loader is as long as the copy says, or as that of
 // the version that is most in use.
 func (i *Image) unpack(copied int) {
