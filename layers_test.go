@@ -25,6 +25,7 @@ var order = []string{
 	"format",
 	"block",
 	"tree",
+	"efivar",
 	"firmware",
 	"layout",
 	"volumes",

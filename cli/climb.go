@@ -228,7 +228,7 @@ func machineFor(c *cli.Command, name, path string, facts *bag.Facts) (*host.Mach
 		Sources:  list, Facts: facts, Network: c.Bool("network"), Now: time.Now,
 	}
 	if c.Bool("rehearse") {
-		m.Rehearsal = &host.Rehearsal{Adapters: platform.All(), Keys: keys}
+		m.Rehearsal = &host.Rehearsal{Adapters: platform.All(), Keys: keys, Variables: host.VariablesOf(path)}
 	}
 	bar := newBar(c, "", 0)
 	m.Progress = func(what string, done, total int64) {

@@ -63,6 +63,8 @@ func rehearse(ctx context.Context, c *cli.Command) (err error) {
 		Memory:   c.Int("memory"),
 		Limit:    c.Duration("limit"),
 		Adapters: platform.All(),
+		// Those of the machine, where they lie beside its disk.
+		Variables: host.VariablesOf(a[0]),
 	}
 	bar := newBar(c, "", 0)
 	began := time.Now()

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -104,6 +105,7 @@ func bootCommand() *cli.Command {
 					done, err := writeJSON(c, facts.State.Chain)
 					if !done {
 						showChain(newPage(c), facts.State.Chain)
+						showWays(newPage(c), facts.State.Ways)
 					}
 					if err == nil && facts.State.Chain.Broken() != nil {
 						return errFound
@@ -153,6 +155,26 @@ func showChain(p *page, chain boot.Chain) {
 		if l.Fault != "" {
 			p.line("    %s", p.faint(string(l.Fault)))
 		}
+	}
+}
+
+// showWays draws each way in which the firmware could start the machine in a row of its own.
+func showWays(p *page, ways []boot.Way) {
+	if len(ways) == 0 {
+		return
+	}
+	p.head("Ways to start, in the firmware's order")
+	for _, w := range ways {
+		mark, name, text := p.faint("·"), cmp.Or(w.Entry, "-"), w.Note
+		if b := w.Chain.Broken(); b != nil {
+			mark, text = p.bad(markBroken), fmt.Sprintf("%s, %s: %s", b.Kind, b.What, b.Saw)
+		} else if len(w.Chain) > 0 {
+			mark, text = p.good(markGood), "holds, as far as it is followed"
+		}
+		if w.Taken {
+			text = "taken: " + text
+		}
+		p.hangingIndent(fmt.Sprintf("  %s %-4s ", mark, name), w.Title+"  "+text)
 	}
 }
 

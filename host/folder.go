@@ -6,6 +6,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"diorthos/core/bag"
 	"diorthos/core/block"
@@ -19,6 +20,8 @@ const (
 	diskName   = "disk.img"
 	plateName  = "nameplate.json"
 	screenName = "screen.txt"
+	// variablesEnd is how the name of a file ends that holds the UEFI variables of a virtual machine, beside its disk.
+	variablesEnd = "_VARS.fd"
 )
 
 // A Place is where a machine's disk is, and the state of its firmware, if it is
@@ -28,16 +31,32 @@ type Place struct{ Disk, Firmware string }
 // Locate takes the path of a disk, or of a machine's folder.
 func Locate(path string) Place {
 	if info, err := os.Stat(path); err != nil || !info.IsDir() {
-		return Place{Disk: path}
+		return Place{Disk: path, Firmware: there(strings.TrimSuffix(path, filepath.Ext(path)) + variablesEnd)}
 	}
-	at := Place{Disk: filepath.Join(path, diskName), Firmware: filepath.Join(path, plateName)}
-	if _, err := os.Stat(at.Disk); err != nil {
+	at := Place{Disk: filepath.Join(path, diskName)}
+	if there(at.Disk) == "" {
 		return Place{Disk: path} // some other folder: opening it says so
 	}
-	if _, err := os.Stat(at.Firmware); err != nil {
-		at.Firmware = ""
+	if at.Firmware = there(filepath.Join(path, plateName)); at.Firmware == "" {
+		at.Firmware = there(strings.TrimSuffix(at.Disk, filepath.Ext(at.Disk)) + variablesEnd)
 	}
 	return at
+}
+
+// VariablesOf is the file with the UEFI variables of the machine whose disk or folder is named; empty where there is none.
+func VariablesOf(path string) string {
+	if at := Locate(path); strings.HasSuffix(at.Firmware, variablesEnd) {
+		return at.Firmware
+	}
+	return ""
+}
+
+// there is the path of a regular file that is there; else empty.
+func there(path string) string {
+	if info, err := os.Stat(path); err != nil || !info.Mode().IsRegular() {
+		return ""
+	}
+	return path
 }
 
 // HoldsSystem reports whether a path is a folder with the files of a system, and not a machine's folder.
@@ -92,10 +111,13 @@ func (at Place) beside(name string) (raw []byte, err error) {
 func (at Place) survey(facts *bag.Facts, s system.Found) (err error) {
 	if at.Firmware != "" {
 		if s.Ground.Firmware, err = os.ReadFile(at.Firmware); err != nil {
-			return fmt.Errorf("nameplate: %w", err)
+			return fmt.Errorf("state of the firmware: %w", err)
 		}
 	}
 	s.Ground.Beside = at.beside
 	s.Adapter.Survey(s.Ground, facts)
+	if facts.State != nil && facts.State.Firmware != nil && facts.State.Firmware.Source == "" {
+		facts.State.Firmware.Source = filepath.Base(at.Firmware)
+	}
 	return nil
 }

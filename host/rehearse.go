@@ -34,6 +34,9 @@ type Rehearsal struct {
 	Accel    string        // of the emulator; empty for the fastest that works
 	Adapters []system.Adapter
 	Keys     *volumes.Keys // for what is encrypted
+	// Variables is a file with the machine's own UEFI variables, of which a copy is used; empty for fresh ones, which
+	// name no loader.
+	Variables string
 	// Say is told each line that the machine prints.
 	Say func(string)
 }
@@ -267,6 +270,16 @@ func (r Rehearsal) arguments(mode firmware.Mode) (args []string, clean func(), e
 		if err != nil {
 			return nil, nil, err
 		}
+		if r.Variables != "" {
+			own, err := os.ReadFile(r.Variables)
+			if err != nil {
+				return nil, nil, err
+			}
+			if len(own) != len(raw) {
+				continue // those of another firmware
+			}
+			raw = own
+		}
 		dir, err := os.MkdirTemp("", "diorthos-rehearsal-")
 		if err != nil {
 			return nil, nil, err
@@ -277,6 +290,9 @@ func (r Rehearsal) arguments(mode firmware.Mode) (args []string, clean func(), e
 		}
 		return append(args, "-drive", "if=pflash,format=raw,readonly=on,file="+f[0],
 			"-drive", "if=pflash,format=raw,file="+variables), func() { _ = os.RemoveAll(dir) }, nil
+	}
+	if r.Variables != "" {
+		return nil, nil, fmt.Errorf("%w: no firmware for UEFI is there that keeps variables as %s does", ErrNoEmulator, r.Variables)
 	}
 	return nil, nil, fmt.Errorf("%w: firmware for UEFI is not there", ErrNoEmulator)
 }
@@ -315,7 +331,7 @@ func (r Rehearsal) speakOnSerial(ctx context.Context, copied *block.Draft, done 
 		}
 		n, err := serialMenus(in.Files())
 		put, putErr := "", error(nil)
-		if done.Mode == firmware.UEFI {
+		if done.Mode == firmware.UEFI && r.Variables == "" {
 			put, putErr = fillFallback(in.Files())
 		}
 		if err = errors.Join(err, putErr, in.Leave()); err != nil {

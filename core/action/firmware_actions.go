@@ -155,20 +155,30 @@ func putEntry(c *Context, s *firmware.State) (Effect, error) {
 		}}}, nil
 	}
 	path := c.Firmware.LoaderPath(s.Mode)
-	i := slices.IndexFunc(s.Entries, func(e firmware.Entry) bool { return e.Partition != "" && !c.onDisk(e.Partition) })
+	if c.Facts.State.Firmware.Loader != "" {
+		path = c.Facts.State.Firmware.Loader
+	}
+	i := slices.IndexFunc(s.Entries, func(e firmware.Entry) bool {
+		return e.Kind == "" && e.Partition != "" && !c.onDisk(e.Partition) // one of UEFI may lead to another disk
+	})
 	if i < 0 {
 		i = slices.IndexFunc(s.Entries, func(e firmware.Entry) bool { return strings.EqualFold(e.Partition, volume.ID) })
 	}
 	if i < 0 {
 		i = len(s.Entries)
-		s.Entries = append(s.Entries, firmware.Entry{ID: s.FreeID(), Title: "System"})
+		title := "System"
+		if c.Facts.State.Firmware.Loader != "" && c.Facts.Family() != "" {
+			title = c.Facts.Family() // as its own tools call it
+		}
+		s.Entries = append(s.Entries, firmware.Entry{ID: s.FreeID(), Title: title})
 	}
 	e := &s.Entries[i]
 	first := len(s.Order) > 0 && firmware.SameID(s.Order[0], e.ID)
 	if strings.EqualFold(e.Partition, volume.ID) && e.Path == path && first {
 		return Effect{}, ErrNothing
 	}
-	e.Partition, e.Path = volume.ID, path
+	e.Partition, e.Path, e.Number = volume.ID, path, volume.Number
+	e.First, e.Sectors = uint64(volume.First), uint64(volume.Last-volume.First+1)
 	rest := slices.DeleteFunc(slices.Clone(s.Order), func(id string) bool { return firmware.SameID(id, e.ID) })
 	s.Order = append([]string{e.ID}, rest...)
 	did := fmt.Sprintf("boot entry %s leads to %s on partition %d, and comes first", e.ID, path, volume.Number)

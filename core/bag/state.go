@@ -14,6 +14,7 @@ type State struct {
 	// are held in one.
 	Firmware *FirmwareFile       `json:"plate,omitempty"`
 	Chain    boot.Chain          `json:"chain,omitempty"` // by which the machine starts
+	Ways     []boot.Way          `json:"ways,omitempty"`  // by which it could, in the firmware's order, where that is known
 	Services []upkeep.Service    `json:"services,omitempty"`
 	Store    *store.Verification `json:"store,omitempty"`
 	Pending  *Pending            `json:"pending,omitempty"`
@@ -67,6 +68,7 @@ type FirmwareFile struct {
 	Source string `json:"source"`
 	Size   int64  `json:"size"`
 	Mark   string `json:"mark"`
+	Loader string `json:"loader,omitempty"` // what an entry for this disk has to name, where that is known
 }
 
 // Pending is work for the next start.

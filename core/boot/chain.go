@@ -52,6 +52,16 @@ type Link struct {
 // A Chain ends with the first link that is broken, or with the last.
 type Chain []Link
 
+// A Way is one by which firmware could start the machine: by an entry of its variables, or, without one, by the path
+// that it falls back on.
+type Way struct {
+	Entry string `json:"entry,omitempty"` // the number of its variable, in hexadecimal; empty for the fallback path
+	Title string `json:"title"`
+	Taken bool   `json:"taken,omitempty"` // by this one the machine starts, or would
+	Note  string `json:"note,omitempty"`  // why it is passed over, or not followed
+	Chain Chain  `json:"chain,omitempty"`
+}
+
 // Broken is the link that is broken, or nil.
 func (c Chain) Broken() *Link {
 	if n := len(c); n > 0 && c[n-1].Fault != "" {
@@ -136,6 +146,7 @@ type Ground struct {
 	Table    *layout.Table
 	Contents map[int]layout.Content // by the number of the partition
 	Entries  []firmware.Entry       // in the firmware's order; nil when it is not known
+	Fallback bool                   // as firmware starts that has no entry for the disk
 	Volume   func(number int) fs.FS // nil for what cannot be read
 	System   System
 	Known    func(path string) []byte // what a file of the system has to be, nil where that is not known
@@ -299,6 +310,9 @@ func (g Ground) toBootVolume(add func(Link) bool) (layout.Partition, bool) {
 // esp is the first EFI system partition: where the boot entries are not known.
 func (g Ground) esp(add func(Link) bool) (layout.Partition, bool) {
 	for _, p := range g.Table.Partitions() {
+		if p.TypeCode == layout.TypeESP.String() && g.Fallback {
+			return p, add(Link{LinkFirmware, "fallback path", fmt.Sprintf("partition %d is an EFI system partition", p.Number), ""})
+		}
 		if p.TypeCode == layout.TypeESP.String() {
 			return p, add(Link{
 				LinkFirmware, "boot entries", fmt.Sprintf("not known; partition %d is an EFI system partition", p.Number), "",

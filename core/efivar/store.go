@@ -2,10 +2,12 @@ package efivar
 
 import (
 	"bytes"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"regexp"
 	"slices"
 	"strings"
@@ -31,6 +33,7 @@ type flat struct {
 	end    int // behind the store
 	free   int // where the next variable goes
 	at     map[string]int
+	others []string // names of the variables that are not about starting
 }
 
 // ErrNoStore means that a file holds no variable store.
@@ -102,8 +105,13 @@ func (f *flat) read() (map[string][]byte, error) {
 			vars[text] = slices.Clone(b[begin+name : begin+name+data])
 			f.at[text], sure[text] = at, state == added
 		}
+		if !strings.HasPrefix(text, "Boot") && (state == added || state == leaving) {
+			f.others = append(f.others, fmt.Sprintf("%x %s", b[f.layout.guid:f.layout.guid+16], text))
+		}
 		at += begin + name + data
 	}
+	slices.Sort(f.others)
+	f.others = slices.Compact(f.others)
 	f.free = at
 	return vars, nil
 }
@@ -243,6 +251,19 @@ func (f *flat) compact() {
 	f.free = align(f.first + n)
 }
 
+// Mark tells one machine's store from another's: a digest of the names of all variables that are not about starting. They
+// stay as the entries change.
+func (s *Store) Mark() string {
+	if s.flat == nil {
+		return ""
+	}
+	sum := sha256.New()
+	for _, name := range s.flat.others {
+		_, _ = fmt.Fprintln(sum, name)
+	}
+	return fmt.Sprintf("%x", sum.Sum(nil)[:8])
+}
+
 // Bytes are the whole store, as it is to be written; nil for one that comes from files.
 func (s *Store) Bytes() []byte {
 	if s.flat == nil {
@@ -260,4 +281,27 @@ func (s *Store) Changed(from *Store) map[string][]byte {
 		}
 	}
 	return changed
+}
+
+// packedBytes is how large a store is that variables are packed into.
+const packedBytes = 64 << 10
+
+// Pack makes a flat store of the variables of one that comes from files.
+func Pack(s *Store) ([]byte, error) {
+	const head = 72
+	raw := bytes.Repeat([]byte{0xff}, packedBytes)
+	clear(raw[:head+storeHead])
+	copy(raw[volumeMark:], "_FVH")
+	le.PutUint64(raw[volumeLength:], packedBytes)
+	le.PutUint16(raw[volumeHead:], head)
+	copy(raw[head:], stampedStore[:])
+	le.PutUint32(raw[head+storeSize:], packedBytes-head)
+	raw[head+storeFormat], raw[head+storeState] = formatted, healthy
+	f := &flat{raw: raw, layout: stamped, first: head + storeHead, free: head + storeHead, end: packedBytes, at: map[string]int{}}
+	for _, name := range slices.Sorted(maps.Keys(s.vars)) {
+		if err := f.put(name, s.vars[name]); err != nil {
+			return nil, err
+		}
+	}
+	return raw, nil
 }

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"diorthos/core/block"
+	"diorthos/core/efivar"
 )
 
 // A State is what can be changed of a machine beside its disks.
@@ -28,6 +29,13 @@ type Entry struct {
 	Partition string // GUID; empty for what is not a partition of this disk
 	Path      string
 	Absent    bool // what it leads to is not there, so that the firmware goes on
+
+	// Of an entry that is a variable of UEFI: what it leads to, whether firmware starts it in its turn, and where its
+	// partition lies, in sectors, which an entry that is to be written needs.
+	Kind           efivar.Kind
+	Active         bool
+	Number         int
+	First, Sectors uint64
 }
 
 // A Keeper reads and writes the state of one machine's firmware, which it holds

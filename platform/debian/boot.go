@@ -34,6 +34,7 @@ func (Adapter) Survey(g system.Ground, facts *bag.Facts) {
 		facts.State = &bag.State{}
 	}
 	facts.State.Chain = chainOf(g, facts)
+	noteVariables(g, facts)
 	if root := g.Volume(g.System); root != nil && !g.ChainAlone {
 		root = g.Whole(root, Adapter{}.Mounts(root))
 		n := &inner{ground: g, number: g.System, fsys: root}
@@ -140,6 +141,8 @@ type loaderChain struct {
 	number int   // of its partition
 
 	start *grub.Start // what the menu starts; nil where that is not known
+
+	path string // of the loader that the firmware's entry names; empty where no entry is known
 }
 
 // loaders are where loaders lie, the first that is there and can run counts; the last are
@@ -155,6 +158,9 @@ func (*loaderChain) Code() (disk, sector *boot.Piece) { return nil, nil }
 
 // Loader is the first of the loaders that is there and can run, else the first that is there.
 func (s *loaderChain) Loader(firmware.Mode) (string, [][]byte) {
+	if s.path != "" {
+		return s.path, nil
+	}
 	there := ""
 	for _, name := range loaders {
 		if s.esp == nil {
@@ -175,7 +181,7 @@ func (s *loaderChain) Loader(firmware.Mode) (string, [][]byte) {
 
 // NoteLoader says that only a boot entry of the firmware leads to a loader. Entries are not known of a disk.
 func (s *loaderChain) NoteLoader(name string) string {
-	if s.esp == nil || strings.EqualFold(path.Dir(name), "EFI/BOOT") {
+	if s.esp == nil || s.path != "" || strings.EqualFold(path.Dir(name), "EFI/BOOT") {
 		return ""
 	}
 	list, _ := fs.Glob(s.esp, "EFI/BOOT/BOOT*.EFI") // the pattern is right
@@ -192,7 +198,7 @@ func (s *loaderChain) CheckLoader(raw []byte) error {
 	if err == nil {
 		err = s.damage(raw)
 	}
-	if err != nil || s.esp == nil {
+	if err != nil || s.esp == nil || s.path != "" {
 		return err
 	}
 	name := "EFI/BOOT/" + fallback(p.machine)
@@ -213,7 +219,7 @@ func (s *loaderChain) CheckLoader(raw []byte) error {
 // or the commands that it carries, name the volume with the menu; systemd-boot's entries
 // lie on the EFI system partition.
 func (s *loaderChain) Config(esp fs.FS, mode firmware.Mode) (boot.Config, error) {
-	name, _ := (&loaderChain{ground: s.ground, esp: esp}).Loader(mode)
+	name, _ := (&loaderChain{ground: s.ground, esp: esp, path: s.path}).Loader(mode)
 	p, _, err := readProgram(esp, name)
 	if err != nil {
 		return boot.Config{}, err
@@ -223,6 +229,9 @@ func (s *loaderChain) Config(esp fs.FS, mode firmware.Mode) (boot.Config, error)
 		if p, _, err = readProgram(esp, name); err != nil {
 			return boot.Config{}, fmt.Errorf("shim starts %s, and that cannot be: %w", name, err)
 		}
+	}
+	if p.kind == isUnknown && s.path != "" {
+		return boot.Config{}, fmt.Errorf("%w: %s is another loader than those that are known", boot.ErrNotFollowed, name)
 	}
 	if p.kind == isSystemdBoot {
 		start, err := startOfEntries(s.ground, s.number)

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"fmt"
 	"io"
-	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -67,15 +66,16 @@ func biosDisk(t *testing.T) string {
 	t.Helper()
 	const lost = "00000000-1111-4222-8333-444444444444"
 	dir := t.TempDir()
-	code := make([]byte, 512)
-	copy(code[0x180:], "GRUB \x00Geom\x00")
-	core := make([]byte, 20000)
-	r := rand.New(rand.NewPCG(8, 8))
-	for i := range core {
-		core[i] = byte(r.Uint32())
+	image := filepath.Join(dir, "core.img")
+	tool(t, "grub-mkimage", "-O", "i386-pc", "-p", "/boot/grub", "-o", image, "biosdisk", "part_msdos", "ext2")
+	core, err := os.ReadFile(image)
+	if err != nil {
+		t.Fatal(err)
 	}
-	copy(core, []byte{0x52, 0x56, 0xbe})
-	clear(core[0x100:0x200]) // its list of blocks is written for the disk
+	code, err := os.ReadFile("/usr/lib/grub/i386-pc/boot.img")
+	if err != nil {
+		t.Fatal(err)
+	}
 	for name, data := range map[string][]byte{
 		"etc/os-release":      []byte("ID=debian\n"),
 		"var/lib/dpkg/status": []byte("Package: base\n"),
