@@ -9,7 +9,6 @@ import (
 	"strings"
 
 	"diorthos/core/bag"
-	"diorthos/core/block"
 	"diorthos/core/firmware"
 	"diorthos/core/system"
 )
@@ -30,7 +29,15 @@ type Place struct{ Disk, Firmware string }
 
 // Locate takes the path of a disk, or of a machine's folder.
 func Locate(path string) Place {
-	if info, err := os.Stat(path); err != nil || !info.IsDir() {
+	info, err := os.Stat(path)
+	if err == nil && info.Mode()&os.ModeDevice != 0 { // a disk of this computer: its own variables, if it has any
+		at := Place{Disk: path}
+		if leadTo(variablesFolder, path) {
+			at.Firmware = variablesFolder
+		}
+		return at
+	}
+	if err != nil || !info.IsDir() {
 		return Place{Disk: path, Firmware: there(strings.TrimSuffix(path, filepath.Ext(path)) + variablesEnd)}
 	}
 	at := Place{Disk: filepath.Join(path, diskName)}
@@ -79,7 +86,7 @@ func (at Place) holder(adapters []system.Adapter) (system.FirmwareHolder, *firmw
 	if at.Firmware == "" {
 		return nil, nil
 	}
-	dev, err := block.OpenImage(at.Firmware, 512, true)
+	dev, err := openFirmware(at.Firmware, true)
 	if err != nil {
 		return nil, nil
 	}
@@ -107,10 +114,24 @@ func (at Place) beside(name string) (raw []byte, err error) {
 	return io.ReadAll(f)
 }
 
+// firmwareBytes is all that holds the state of the firmware.
+func (at Place) firmwareBytes() (raw []byte, err error) {
+	dev, err := openFirmware(at.Firmware, true)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { err = errors.Join(err, dev.Close()) }()
+	raw = make([]byte, dev.Size())
+	if _, err = dev.ReadAt(raw, 0); errors.Is(err, io.EOF) {
+		err = nil
+	}
+	return raw, err
+}
+
 // survey lets the adapter say how the parts of what was found stand.
 func (at Place) survey(facts *bag.Facts, s system.Found) (err error) {
 	if at.Firmware != "" {
-		if s.Ground.Firmware, err = os.ReadFile(at.Firmware); err != nil {
+		if s.Ground.Firmware, err = at.firmwareBytes(); err != nil {
 			return fmt.Errorf("state of the firmware: %w", err)
 		}
 	}

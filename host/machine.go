@@ -75,7 +75,8 @@ func (m *Machine) Open(a action.Action, readOnly bool) (climb.Device, string, er
 	at := Locate(m.Path)
 	path := at.Disk
 	if a.OnFirmware && at.Firmware != "" {
-		path = at.Firmware
+		dev, err := openFirmware(at.Firmware, readOnly)
+		return dev, absolute(at.Firmware), err
 	}
 	dev, err := OpenDisk(path, m.SectorSize, readOnly)
 	if err != nil {
@@ -89,6 +90,9 @@ func (m *Machine) Open(a action.Action, readOnly bool) (climb.Device, string, er
 func OpenTarget(h block.Head, path string, readOnly bool) (climb.Device, error) {
 	if path == "" {
 		path = h.Target.Path
+	}
+	if info, err := os.Stat(path); err == nil && info.IsDir() && len(h.Files) == 0 {
+		return openVariables(path, readOnly)
 	}
 	if len(h.Files) == 0 {
 		return OpenDisk(path, h.Target.SectorSize, readOnly)

@@ -34,6 +34,7 @@ type flat struct {
 	free   int // where the next variable goes
 	at     map[string]int
 	others []string // names of the variables that are not about starting
+	packed bool     // made by Pack: the same variables are the same bytes
 }
 
 // ErrNoStore means that a file holds no variable store.
@@ -58,7 +59,7 @@ func Open(dev source) (*Store, error) {
 		}
 	}
 	store := raw[head:]
-	f := &flat{raw: raw, first: head + storeHead, at: map[string]int{}}
+	f := &flat{raw: raw, first: head + storeHead, at: map[string]int{}, packed: bytes.HasPrefix(raw, []byte(packedMark))}
 	switch [16]byte(store[:16]) {
 	case stampedStore:
 		f.layout = stamped
@@ -194,8 +195,15 @@ func (s *Store) set(name string, data []byte) error {
 		return nil
 	}
 	s.vars[name] = data
-	if s.flat == nil {
+	switch {
+	case s.flat == nil:
 		return nil
+	case s.flat.packed:
+		raw, err := Pack(s)
+		if err == nil {
+			copy(s.flat.raw, raw)
+		}
+		return err
 	}
 	return s.flat.put(name, data)
 }
@@ -273,24 +281,34 @@ func (s *Store) Bytes() []byte {
 }
 
 // Changed are the variables that differ from those of another store, as efivarfs takes them: attributes before the data.
+// Those that are gone have none.
 func (s *Store) Changed(from *Store) map[string][]byte {
 	changed := map[string][]byte{}
 	for name, data := range s.vars {
-		if !bytes.Equal(from.vars[name], data) {
+		if old, ok := from.vars[name]; !ok || !bytes.Equal(old, data) {
 			changed[name+"-"+Global] = append([]byte{bootAttributes, 0, 0, 0}, data...)
+		}
+	}
+	for name := range from.vars {
+		if _, ok := s.vars[name]; !ok {
+			changed[name+"-"+Global] = nil
 		}
 	}
 	return changed
 }
 
-// packedBytes is how large a store is that variables are packed into.
-const packedBytes = 64 << 10
+// A packed store is so large, and begins with a mark where others begin with zeros.
+const (
+	packedBytes = 64 << 10
+	packedMark  = "efivar packed\x00"
+)
 
 // Pack makes a flat store of the variables of one that comes from files.
 func Pack(s *Store) ([]byte, error) {
 	const head = 72
 	raw := bytes.Repeat([]byte{0xff}, packedBytes)
 	clear(raw[:head+storeHead])
+	copy(raw, packedMark)
 	copy(raw[volumeMark:], "_FVH")
 	le.PutUint64(raw[volumeLength:], packedBytes)
 	le.PutUint16(raw[volumeHead:], head)

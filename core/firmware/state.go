@@ -66,6 +66,13 @@ func SameID(a, b string) bool {
 	return m == n
 }
 
+// byID is the entries by their numbers.
+func byID(entries []Entry) []Entry {
+	return slices.SortedStableFunc(slices.Values(entries), func(a, b Entry) int {
+		return strings.Compare(strings.ToUpper(a.ID), strings.ToUpper(b.ID))
+	})
+}
+
 // Difference says in words the first thing in which s is not as wanted; nothing
 // when it is.
 func (s *State) Difference(want *State) string {
@@ -81,8 +88,9 @@ func (s *State) Difference(want *State) string {
 	case len(s.Entries) != len(want.Entries):
 		return fmt.Sprintf("%d boot entries, wanted %d", len(s.Entries), len(want.Entries))
 	}
-	for i, e := range s.Entries {
-		w := want.Entries[i]
+	have, wanted := byID(s.Entries), byID(want.Entries)
+	for i, e := range have {
+		w := wanted[i]
 		if e.ID != w.ID || e.Title != w.Title || !strings.EqualFold(e.Partition, w.Partition) || e.Path != w.Path {
 			return fmt.Sprintf("boot entry %s leads to %s on %s, wanted entry %s to %s on %s",
 				e.ID, e.Path, e.Partition, w.ID, w.Path, w.Partition)

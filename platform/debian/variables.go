@@ -15,6 +15,7 @@ import (
 	"diorthos/core/firmware"
 	"diorthos/core/layout"
 	"diorthos/core/system"
+	"diorthos/core/units"
 )
 
 // ReadFirmware reads a store of UEFI variables.
@@ -192,7 +193,8 @@ func nowhere(g system.Ground, state *firmware.State) boot.Chain {
 	l.Saw = "none leads to this disk, and nothing lies where firmware without one looks"
 	for _, e := range state.Entries {
 		number := partitionNamed(g, e.Partition)
-		if e.Kind != efivar.File || number == 0 {
+		tried := slices.ContainsFunc(state.Order, func(id string) bool { return firmware.SameID(id, e.ID) })
+		if e.Kind != efivar.File || number == 0 || !tried {
 			continue
 		}
 		l.Fault = boot.EntriesStale
@@ -202,7 +204,7 @@ func nowhere(g system.Ground, state *firmware.State) boot.Chain {
 		)
 	}
 	return boot.Chain{
-		{Kind: boot.LinkTable, What: "GPT", Saw: fmt.Sprintf("%d partitions", len(g.Table.Partitions()))}, l,
+		{Kind: boot.LinkTable, What: "GPT", Saw: units.Count(len(g.Table.Partitions()), "partition")}, l,
 	}
 }
 
