@@ -158,6 +158,7 @@ fuzz:
 	go test ./core/ext -run - -fuzz FuzzOpen -fuzztime 60s -fuzzminimizetime 5x
 	go test ./core/ext -run - -fuzz FuzzFindBackup -fuzztime 60s -fuzzminimizetime 5x
 	go test ./core/ext -run - -fuzz FuzzReplay -fuzztime 60s -fuzzminimizetime 5x
+	go test ./core/efivar -run - -fuzz FuzzOpen -fuzztime 60s -fuzzminimizetime 5x
 	go test ./core/xfs -run - -fuzz FuzzOpen -fuzztime 60s -fuzzminimizetime 5x
 	go test ./core/btrfs -run - -fuzz FuzzOpen -fuzztime 60s -fuzzminimizetime 5x
 	go test ./core/volumes -run - -fuzz FuzzOpen -fuzztime 60s -fuzzminimizetime 5x

@@ -4,6 +4,7 @@ import { Link } from 'react-router'
 import type { CaseDetail } from '../../api/client'
 import { useWho } from '../../api/who'
 import { BootChain } from '../../parts/BootChain'
+import { StartWays } from '../../parts/StartWays'
 import { DiskStrip } from '../../parts/DiskStrip'
 import { LadderView } from '../../parts/LadderView'
 import { CaseNumber } from '../../parts/LogAt'
@@ -60,6 +61,7 @@ export function CasePage({ number }: { number: number }) {
             {c.docket.state?.chain?.some((l) => l.fault) && (
               <Section title="How it starts">
                 <BootChain chain={c.docket.state.chain} />
+                {c.docket.state.ways && <StartWays ways={c.docket.state.ways} />}
               </Section>
             )}
             {c.docket.call && (
