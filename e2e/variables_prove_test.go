@@ -9,8 +9,8 @@ import (
 )
 
 // A machine whose firmware has forgotten it, and on whose disk nothing lies where firmware without an entry looks: the
-// firmware itself, with a copy of the machine's own variables, finds nothing before, and starts it after one rung, which
-// writes into the variables alone. What is taken back is as it was.
+// firmware itself, with a copy of the machine's own variables, finds nothing before, and starts it after one rung,
+// which writes into the variables alone. What is taken back is as it was.
 func TestProveThatTheFirmwareStartsByAnEntry(t *testing.T) {
 	for _, kind := range []string{"whole", "btrfs"} {
 		t.Run(kind, func(t *testing.T) {

@@ -50,7 +50,8 @@ func Locate(path string) Place {
 	return at
 }
 
-// VariablesOf is the file with the UEFI variables of the machine whose disk or folder is named; empty where there is none.
+// VariablesOf is the file with the UEFI variables of the machine whose disk or folder is named; empty where there is
+// none.
 func VariablesOf(path string) string {
 	if at := Locate(path); strings.HasSuffix(at.Firmware, variablesEnd) {
 		return at.Firmware

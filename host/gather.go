@@ -420,7 +420,9 @@ func (l *Looked) logs(ctx context.Context, o GatherOptions) (list []log, err err
 }
 
 func (l *Looked) candidates(o GatherOptions) (list []log, err error) {
-	if at := Locate(o.Image); filepath.Base(at.Firmware) == plateName { // what a person saw on the screen, where it was noted beside the disk
+	if at := Locate(o.Image); filepath.Base(
+		at.Firmware,
+	) == plateName { // what a person saw on the screen, where it was noted beside the disk
 		folder, err := l.folder(filepath.Dir(at.Firmware))
 		if err != nil {
 			return nil, err

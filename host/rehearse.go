@@ -292,7 +292,11 @@ func (r Rehearsal) arguments(mode firmware.Mode) (args []string, clean func(), e
 			"-drive", "if=pflash,format=raw,file="+variables), func() { _ = os.RemoveAll(dir) }, nil
 	}
 	if r.Variables != "" {
-		return nil, nil, fmt.Errorf("%w: no firmware for UEFI is there that keeps variables as %s does", ErrNoEmulator, r.Variables)
+		return nil, nil, fmt.Errorf(
+			"%w: no firmware for UEFI is there that keeps variables as %s does",
+			ErrNoEmulator,
+			r.Variables,
+		)
 	}
 	return nil, nil, fmt.Errorf("%w: firmware for UEFI is not there", ErrNoEmulator)
 }

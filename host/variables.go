@@ -21,8 +21,8 @@ import (
 // variablesFolder is where the kernel shows the UEFI variables of the computer that it runs on.
 const variablesFolder = "/sys/firmware/efi/efivars"
 
-// A variables device holds the variables about starting of this very computer, as a store: what is written to it reaches
-// the firmware with Sync, variable by variable.
+// A variables device holds the variables about starting of this very computer, as a store: what is written to it
+// reaches the firmware with Sync, variable by variable.
 type variables struct {
 	folder   string
 	readOnly bool
@@ -132,8 +132,8 @@ func changeable(path string) error {
 	return unix.IoctlSetPointerInt(int(f.Fd()), unix.FS_IOC_SETFLAGS, flags&^immutable)
 }
 
-// leadTo reports whether an entry of this computer's variables leads to a disk: else that disk may be another machine's, and
-// they say nothing of it.
+// leadTo reports whether an entry of this computer's variables leads to a disk: else that disk may be another
+// machine's, and they say nothing of it.
 func leadTo(folder, path string) bool {
 	s, err := efivar.FromFiles(os.DirFS(folder))
 	if err != nil {

@@ -81,7 +81,10 @@ func TestVariablesAreWrittenAndTakenBack(t *testing.T) {
 	}
 	after := contents(t, folder)
 	if !strings.Contains(after, "BootOrder-"+efivar.Global+" \x07\x00\x00\x00\x01\x00\x03\x00\n") ||
-		!strings.Contains(after, "Boot0001-") || !strings.Contains(after, "SecureBoot-"+efivar.Global+" \x06\x00\x00\x00\x01\n") {
+		!strings.Contains(
+			after,
+			"Boot0001-",
+		) || !strings.Contains(after, "SecureBoot-"+efivar.Global+" \x06\x00\x00\x00\x01\n") {
 		t.Fatalf("%q", after)
 	}
 	again, err := OpenTarget(head, "", false)

@@ -16,8 +16,8 @@ import (
 	"diorthos/client"
 )
 
-// debianJobs are the jobs of docs/jobs that are walked on Debian. Those with a name are machines that do not start, each for
-// another reason: they are handed in, as machines of the fleet.
+// debianJobs are the jobs of docs/jobs that are walked on Debian. Those with a name are machines that do not start,
+// each for another reason: they are handed in, as machines of the fleet.
 var debianJobs = []struct {
 	number int
 	name   string

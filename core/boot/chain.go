@@ -311,7 +311,9 @@ func (g Ground) toBootVolume(add func(Link) bool) (layout.Partition, bool) {
 func (g Ground) esp(add func(Link) bool) (layout.Partition, bool) {
 	for _, p := range g.Table.Partitions() {
 		if p.TypeCode == layout.TypeESP.String() && g.Fallback {
-			return p, add(Link{LinkFirmware, "fallback path", fmt.Sprintf("partition %d is an EFI system partition", p.Number), ""})
+			return p, add(
+				Link{LinkFirmware, "fallback path", fmt.Sprintf("partition %d is an EFI system partition", p.Number), ""},
+			)
 		}
 		if p.TypeCode == layout.TypeESP.String() {
 			return p, add(Link{

@@ -137,7 +137,12 @@ func checkSum(kind uint16, what string, b []byte) error {
 		}
 	case sumSHA256:
 		if sum := sha256.Sum256(b[sumBytes:]); string(sum[:]) != string(b[:sumBytes]) {
-			return &FormatError{In: "btrfs", What: what + ": sum", Want: fmt.Sprintf("%x", sum), Got: fmt.Sprintf("%x", b[:sumBytes])}
+			return &FormatError{
+				In:   "btrfs",
+				What: what + ": sum",
+				Want: fmt.Sprintf("%x", sum),
+				Got:  fmt.Sprintf("%x", b[:sumBytes]),
+			}
 		}
 	}
 	return nil

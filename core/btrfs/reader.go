@@ -35,7 +35,13 @@ func Open(dev io.ReaderAt) (*FS, error) {
 		return nil, fmt.Errorf("btrfs: read the superblock: %w", err)
 	}
 	if got := string(b[superMark : superMark+8]); got != superMagic {
-		return nil, &FormatError{In: "btrfs", What: "superblock", Offset: superAt, Want: superMagic, Got: fmt.Sprintf("%q", got)}
+		return nil, &FormatError{
+			In:     "btrfs",
+			What:   "superblock",
+			Offset: superAt,
+			Want:   superMagic,
+			Got:    fmt.Sprintf("%q", got),
+		}
 	}
 	v := &volume{
 		dev: dev, device: le.Uint64(b[superDevice:]), node: le.Uint32(b[superNode:]), sums: le.Uint16(b[superSums:]),
@@ -45,7 +51,12 @@ func Open(dev io.ReaderAt) (*FS, error) {
 		return nil, err
 	}
 	if v.node < 4<<10 || v.node > 64<<10 || v.node&(v.node-1) != 0 {
-		return nil, &FormatError{In: "btrfs", What: "bytes of a node", Want: "a power of two from 4096 to 65536", Got: fmt.Sprint(v.node)}
+		return nil, &FormatError{
+			In:   "btrfs",
+			What: "bytes of a node",
+			Want: "a power of two from 4096 to 65536",
+			Got:  fmt.Sprint(v.node),
+		}
 	}
 	if err := v.readChunks(b); err != nil {
 		return nil, err
@@ -66,7 +77,12 @@ func Open(dev io.ReaderAt) (*FS, error) {
 func (v *volume) readChunks(super []byte) error {
 	system := int(le.Uint32(super[superSystem:]))
 	if system > mostSystem {
-		return &FormatError{In: "btrfs", What: "chunks in the superblock", Want: "2048 bytes at the most", Got: fmt.Sprint(system)}
+		return &FormatError{
+			In:   "btrfs",
+			What: "chunks in the superblock",
+			Want: "2048 bytes at the most",
+			Got:  fmt.Sprint(system),
+		}
 	}
 	for b := super[superArray : superArray+system]; len(b) > keyBytes; {
 		n, err := v.addChunk(parseKey(b).offset, b[keyBytes:])
@@ -76,7 +92,14 @@ func (v *volume) readChunks(super []byte) error {
 		b = b[keyBytes+n:]
 	}
 	v.order()
-	first := &volume{dev: v.dev, device: v.device, node: v.node, sums: v.sums, chunks: v.chunks, nodes: map[uint64][]byte{}}
+	first := &volume{
+		dev:    v.dev,
+		device: v.device,
+		node:   v.node,
+		sums:   v.sums,
+		chunks: v.chunks,
+		nodes:  map[uint64][]byte{},
+	}
 	t := tree{first, le.Uint64(super[superChunks:]), int(super[superChunkLevel])}
 	v.chunks = nil
 	err := t.from(key{kind: typeChunk}, func(k key, item []byte) (bool, error) {
@@ -168,7 +191,12 @@ func (f *FS) subvolume(id uint64) (*inode, error) {
 			return false, nil
 		}
 		if len(item) < treeBytes {
-			return false, &FormatError{In: "btrfs", What: "item of a tree", Want: fmt.Sprint(treeBytes), Got: fmt.Sprint(len(item))}
+			return false, &FormatError{
+				In:   "btrfs",
+				What: "item of a tree",
+				Want: fmt.Sprint(treeBytes),
+				Got:  fmt.Sprint(len(item)),
+			}
 		}
 		t = tree{f.volume, le.Uint64(item[treeAt:]), int(item[treeLevel])}
 		number = le.Uint64(item[treeRootDir:])
@@ -222,11 +250,17 @@ func (f *FS) inode(t tree, id, number uint64) (*inode, error) {
 	}
 	in := &inode{
 		f: f, tree: t, id: id, number: number, mode: readfs.Mode(uint16(le.Uint32(item[inodeMode:]))),
-		user: int(le.Uint32(item[inodeUser:])), group: int(le.Uint32(item[inodeGroup:])), size: int64(le.Uint64(item[inodeSize:])),
+		user: int(le.Uint32(item[inodeUser:])), group: int(le.Uint32(item[inodeGroup:])),
+		size:  int64(le.Uint64(item[inodeSize:])),
 		mtime: time.Unix(int64(le.Uint64(item[inodeModified:])), 0).UTC(),
 	}
 	if in.size < 0 {
-		return nil, &FormatError{In: "btrfs", What: fmt.Sprintf("inode %d: size", number), Want: "0 or more", Got: fmt.Sprint(in.size)}
+		return nil, &FormatError{
+			In:   "btrfs",
+			What: fmt.Sprintf("inode %d: size", number),
+			Want: "0 or more",
+			Got:  fmt.Sprint(in.size),
+		}
 	}
 	return in, nil
 }
@@ -334,7 +368,12 @@ func parseExtent(first int64, item []byte) (e extent, err error) {
 	}
 	e = extent{first: first, packed: item[extentPack], ram: int64(le.Uint64(item[extentRAM:]))}
 	if item[extentOther] != 0 || e.first < 0 {
-		return e, &FormatError{In: "btrfs", What: "an extent", Want: "one that is not encrypted", Got: fmt.Sprint(item[extentOther])}
+		return e, &FormatError{
+			In:   "btrfs",
+			What: "an extent",
+			Want: "one that is not encrypted",
+			Got:  fmt.Sprint(item[extentOther]),
+		}
 	}
 	if item[extentKind] == inlineKind {
 		e.inline, e.length = slices.Clone(item[extentData:]), e.ram
@@ -350,7 +389,12 @@ func parseExtent(first int64, item []byte) (e extent, err error) {
 	e.skip, e.length = int64(le.Uint64(item[extentSkip:])), int64(le.Uint64(item[extentCount:]))
 	e.hole = e.disk == 0 || item[extentKind] != writtenKind
 	if e.length < 0 || e.skip < 0 || e.taken < 0 || e.first+e.length < 0 {
-		return e, &FormatError{In: "btrfs", What: "an extent", Want: "numbers of 63 bits", Got: fmt.Sprint(e.length, e.skip, e.taken)}
+		return e, &FormatError{
+			In:   "btrfs",
+			What: "an extent",
+			Want: "numbers of 63 bits",
+			Got:  fmt.Sprint(e.length, e.skip, e.taken),
+		}
 	}
 	return e, nil
 }

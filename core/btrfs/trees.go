@@ -32,7 +32,12 @@ const mostNodes = 256
 
 // addChunk reads a chunk's item.
 func (v *volume) addChunk(at uint64, b []byte) (length int, err error) {
-	cut := &FormatError{In: "btrfs", What: "item of a chunk", Want: "within its block", Got: fmt.Sprintf("%d bytes", len(b))}
+	cut := &FormatError{
+		In:   "btrfs",
+		What: "item of a chunk",
+		Want: "within its block",
+		Got:  fmt.Sprintf("%d bytes", len(b)),
+	}
 	if len(b) < chunkHead {
 		return 0, cut
 	}

@@ -102,7 +102,8 @@ func (f *flat) read() (map[string][]byte, error) {
 		begin := f.layout.head
 		text, _, _ := cutText(append(slices.Clone(b[begin:begin+name]), 0, 0))
 		state := b[varState]
-		if [16]byte(b[f.layout.guid:]) == globalBytes && (state == added || state == leaving) && !(sure[text] && state == leaving) {
+		if [16]byte(b[f.layout.guid:]) == globalBytes && (state == added || state == leaving) &&
+			!(sure[text] && state == leaving) {
 			vars[text] = slices.Clone(b[begin+name : begin+name+data])
 			f.at[text], sure[text] = at, state == added
 		}
@@ -188,8 +189,8 @@ func (s *Store) SetOrder(ids []string) error {
 // SetEntry makes an entry lead to a target.
 func (s *Store) SetEntry(id string, t Target) error { return s.set("Boot"+id, t.option()) }
 
-// set changes a variable. In a flat store the new one is written behind the others, and the old one is marked as deleted,
-// as firmware does; where that finds no room, all that is deleted is left out first.
+// set changes a variable. In a flat store the new one is written behind the others, and the old one is marked as
+// deleted, as firmware does; where that finds no room, all that is deleted is left out first.
 func (s *Store) set(name string, data []byte) error {
 	if bytes.Equal(s.vars[name], data) {
 		return nil
@@ -259,8 +260,8 @@ func (f *flat) compact() {
 	f.free = align(f.first + n)
 }
 
-// Mark tells one machine's store from another's: a digest of the names of all variables that are not about starting. They
-// stay as the entries change.
+// Mark tells one machine's store from another's: a digest of the names of all variables that are not about starting.
+// They stay as the entries change.
 func (s *Store) Mark() string {
 	if s.flat == nil {
 		return ""
@@ -280,8 +281,8 @@ func (s *Store) Bytes() []byte {
 	return s.flat.raw
 }
 
-// Changed are the variables that differ from those of another store, as efivarfs takes them: attributes before the data.
-// Those that are gone have none.
+// Changed are the variables that differ from those of another store, as efivarfs takes them: attributes before the
+// data. Those that are gone have none.
 func (s *Store) Changed(from *Store) map[string][]byte {
 	changed := map[string][]byte{}
 	for name, data := range s.vars {
@@ -315,7 +316,14 @@ func Pack(s *Store) ([]byte, error) {
 	copy(raw[head:], stampedStore[:])
 	le.PutUint32(raw[head+storeSize:], packedBytes-head)
 	raw[head+storeFormat], raw[head+storeState] = formatted, healthy
-	f := &flat{raw: raw, layout: stamped, first: head + storeHead, free: head + storeHead, end: packedBytes, at: map[string]int{}}
+	f := &flat{
+		raw:    raw,
+		layout: stamped,
+		first:  head + storeHead,
+		free:   head + storeHead,
+		end:    packedBytes,
+		at:     map[string]int{},
+	}
 	for _, name := range slices.Sorted(maps.Keys(s.vars)) {
 		if err := f.put(name, s.vars[name]); err != nil {
 			return nil, err

@@ -305,6 +305,6 @@ func (b *Book) fit(message int, asked []heard) float64 {
 // whole is the part of a message from which on all of it was said.
 const whole = 0.9
 
-// fewWords are how much the fit counts of a message of which so many words were said: a word or two of it are words that
-// people say of much else too.
+// fewWords are how much the fit counts of a message of which so many words were said: a word or two of it are words
+// that people say of much else too.
 var fewWords = []float64{0, 0.45, 0.9, 1}

@@ -21,7 +21,8 @@ type View struct {
 	sub string // the subvolume whose files a system sees; "." where it sees all
 }
 
-// viewOf looks for the subvolume that a system lies in: the one that is mounted by itself, else the first that holds one.
+// viewOf looks for the subvolume that a system lies in: the one that is mounted by itself, else the first that holds
+// one.
 func viewOf(adapters []Adapter, volume fs.FS) *View {
 	v := &View{top: volume, sub: "."}
 	d, ok := volume.(divided)

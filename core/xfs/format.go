@@ -160,7 +160,12 @@ func readGeometry(b []byte) (g geometry, err error) {
 	case !powerOfTwo(g.inodeSize, 256, 2048) || g.inodeSize > g.blockSize:
 		return g, bad("superblock: inode size", superInode, "a power of two from 256 to 2048", g.inodeSize)
 	case g.inodeSize<<min(g.perLog, 16) != g.blockSize:
-		return g, bad("superblock: inodes in a block", superPerBlock, fmt.Sprint(g.blockSize/g.inodeSize), 1<<min(g.perLog, 16))
+		return g, bad(
+			"superblock: inodes in a block",
+			superPerBlock,
+			fmt.Sprint(g.blockSize/g.inodeSize),
+			1<<min(g.perLog, 16),
+		)
 	case !powerOfTwo(g.folderSize, 512, 64<<10):
 		return g, bad("superblock: block size of folders", superFolder, "64 KiB at the most", g.folderSize)
 	case g.agLog > 31 || g.agBlocks > 1<<g.agLog || g.agBlocks < 1 || g.agCount < 1:

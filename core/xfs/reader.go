@@ -175,7 +175,12 @@ func (in *inode) readExtents() ([]extent, error) {
 	case heldTree:
 		return in.fromTree()
 	}
-	return nil, &FormatError{In: "xfs", What: "how an inode keeps its blocks", Want: "extents or a tree", Got: fmt.Sprint(in.held)}
+	return nil, &FormatError{
+		In:   "xfs",
+		What: "how an inode keeps its blocks",
+		Want: "extents or a tree",
+		Got:  fmt.Sprint(in.held),
+	}
 }
 
 func parseExtents(list []extent, b []byte) []extent {
@@ -188,7 +193,12 @@ func parseExtents(list []extent, b []byte) []extent {
 // fromTree walks the tree of extents whose root the inode holds.
 func (in *inode) fromTree() (list []extent, err error) {
 	if len(in.body) < 4 {
-		return nil, &FormatError{In: "xfs", What: "root of a tree of extents", Want: "4 bytes or more", Got: fmt.Sprint(len(in.body))}
+		return nil, &FormatError{
+			In:   "xfs",
+			What: "root of a tree of extents",
+			Want: "4 bytes or more",
+			Got:  fmt.Sprint(len(in.body)),
+		}
 	}
 	level, count := int(be.Uint16(in.body)), int(be.Uint16(in.body[2:]))
 	most := (len(in.body) - 4) / 16

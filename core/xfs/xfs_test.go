@@ -63,8 +63,12 @@ func TestReadsWhatTheKernelReads(t *testing.T) {
 // A volume whose power went while it was mounted says so; the same one mounted and unmounted again does not.
 func TestTellsAnOpenLog(t *testing.T) {
 	copied := filepath.Join(t.TempDir(), "cut")
-	_, _ = readfstest.Make(t, "mkfs.xfs -q", "300M",
-		`for i in $(seq 200); do echo $i >file-$i; done; sync; rm file-1*; xfs_io -x -c 'shutdown -f' .; cp ../volume `+copied)
+	_, _ = readfstest.Make(
+		t,
+		"mkfs.xfs -q",
+		"300M",
+		`for i in $(seq 200); do echo $i >file-$i; done; sync; rm file-1*; xfs_io -x -c 'shutdown -f' .; cp ../volume `+copied,
+	)
 	cut, err := os.OpenFile(copied, os.O_RDWR, 0)
 	if err != nil {
 		t.Fatal(err)
@@ -84,8 +88,12 @@ func TestTellsAnOpenLog(t *testing.T) {
 
 // What is overwritten is what the kernel then reads, and its own check finds nothing wrong.
 func TestOverwritesInPlace(t *testing.T) {
-	volume, archive := readfstest.Make(t, "mkfs.xfs -q", "300M",
-		`head -c 50000 /dev/zero | tr '\0' a >text; cp --reflink=always text twin; echo alone >alone; truncate -s 9000 hole; echo x >>hole`)
+	volume, archive := readfstest.Make(
+		t,
+		"mkfs.xfs -q",
+		"300M",
+		`head -c 50000 /dev/zero | tr '\0' a >text; cp --reflink=always text twin; echo alone >alone; truncate -s 9000 hole; echo x >>hole`,
+	)
 	for name, refused := range map[string]bool{"alone": false, "text": true, "hole": true, "none": true} {
 		if err := Overwrite(volume, name, 1, []byte("LO")); (err != nil) != refused {
 			t.Errorf("%s: %v", name, err)
@@ -146,7 +154,8 @@ func smallVolume(f *testing.F) []byte {
 		f.Fatal(err)
 	}
 	path := filepath.Join(dir, "volume")
-	out, err := exec.Command("mkfs.xfs", "-q", "-m", "crc=0", "-p", proto, "-d", "size=300m,file,name="+path).CombinedOutput()
+	out, err := exec.Command("mkfs.xfs", "-q", "-m", "crc=0", "-p", proto, "-d", "size=300m,file,name="+path).
+		CombinedOutput()
 	if err != nil {
 		f.Fatalf("mkfs.xfs: %v: %s", err, out)
 	}

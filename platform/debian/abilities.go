@@ -29,6 +29,6 @@ func (Adapter) Lacks() map[system.Ability]string {
 		system.HasSettingsEdit: ofCorbel + "there is no store of settings with branches, owners and grants",
 		system.HasCheckpoints:  ofCorbel + "the family makes none by itself",
 		system.HasStartMode:    ofCorbel + "a minimal start is chosen at the loader's menu, for one start",
-		system.HasCutter: ofCorbel + "the family has no list of work for the next start",
+		system.HasCutter:       ofCorbel + "the family has no list of work for the next start",
 	}
 }

@@ -86,8 +86,8 @@ func (a Adapter) WriteFirmware(dev block.Device, want *firmware.State) error {
 // LoaderPath is what an entry names where nothing is known of the loaders on the disk.
 func (Adapter) LoaderPath(firmware.Mode) string { return loaders[0] }
 
-// noteVariables goes by what the firmware's variables say, where they are at hand: each way in their order, and last the
-// path that is tried without an entry. The machine starts by the first whose loader is there and can run.
+// noteVariables goes by what the firmware's variables say, where they are at hand: each way in their order, and last
+// the path that is tried without an entry. The machine starts by the first whose loader is there and can run.
 func noteVariables(g system.Ground, facts *bag.Facts) {
 	if g.Firmware == nil {
 		return

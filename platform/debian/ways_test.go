@@ -54,7 +54,11 @@ func storeWith(t *testing.T, order []string, entries map[string]efivar.Target) [
 // and where the loader on the disk is led to by nothing, that is what is broken.
 func TestTheWayIsFollowedThatTheFirmwareTakes(t *testing.T) {
 	const uuid = "087d985b-06cf-4d11-99a0-fe015d3f42ee"
-	esp, other := layout.MustParseGUID("0c921feb-119f-4abf-99c7-8854c89ced36"), layout.MustParseGUID("9c921feb-119f-4abf-99c7-8854c89ced36")
+	esp, other := layout.MustParseGUID(
+		"0c921feb-119f-4abf-99c7-8854c89ced36",
+	), layout.MustParseGUID(
+		"9c921feb-119f-4abf-99c7-8854c89ced36",
+	)
 	loader := &fstest.MapFile{
 		Data: standin.Program("search.fs_uuid " + uuid + " root hd0,gpt2\nset prefix=($root)'/boot/grub'\n"),
 	}

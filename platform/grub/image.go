@@ -141,7 +141,8 @@ func (i *Image) compare(copy []byte) error {
 	return nil
 }
 
-// CheckCopy says why a core image as it is kept among GRUB's files cannot be started; nil where nothing speaks against it.
+// CheckCopy says why a core image as it is kept among GRUB's files cannot be started; nil where nothing speaks against
+// it.
 func CheckCopy(core []byte) error {
 	if !bytes.HasPrefix(core, coreMark) {
 		return errors.New("it is not GRUB's core image")
