@@ -3,6 +3,7 @@ package ext
 import (
 	"encoding/binary"
 	"fmt"
+	"sync"
 
 	"diorthos/core/format"
 )
@@ -217,6 +218,36 @@ type inode struct {
 	block  [inBlockBytes]byte
 	seed   uint32 // with which the checksums of its blocks begin
 	tail   []byte // what follows the first 128 bytes; holds in-inode attributes
+	last   *lastNode
+}
+
+// A lastNode is the node of a file's tree of extents that was read last, for as long as the file is open: it is asked for
+// at every read.
+type lastNode struct {
+	mutex sync.Mutex
+	at    int64
+	node  []byte
+}
+
+func (l *lastNode) get(at int64) []byte {
+	if l == nil {
+		return nil
+	}
+	l.mutex.Lock()
+	defer l.mutex.Unlock()
+	if l.at != at {
+		return nil
+	}
+	return l.node
+}
+
+func (l *lastNode) put(at int64, node []byte) {
+	if l == nil {
+		return
+	}
+	l.mutex.Lock()
+	defer l.mutex.Unlock()
+	l.at, l.node = at, node
 }
 
 func parseInode(number int64, b []byte) inode {

@@ -9,6 +9,7 @@ import (
 	"path"
 	"sort"
 	"strings"
+	"sync"
 	"time"
 )
 
@@ -27,6 +28,10 @@ type FS struct {
 	sb         super
 	replay     *replay // what the journal still holds, where it does
 	unreplayed error   // why that is not read
+
+	keep  bool
+	mutex sync.Mutex
+	known map[int64]map[string]int64 // names in folders, by the number of their inode
 }
 
 var (
@@ -175,6 +180,9 @@ func (f *FS) extentBlock(in *inode, n int64) (int64, error) {
 				Got:  fmt.Sprint(next),
 			}
 		}
+		if node = in.last.get(next); node != nil {
+			continue
+		}
 		node = make([]byte, f.sb.blockSize)
 		if _, err := f.dev.ReadAt(node, next*f.sb.blockSize); err != nil {
 			return 0, fmt.Errorf("ext: read block %d: %w", next, err)
@@ -182,6 +190,7 @@ func (f *FS) extentBlock(in *inode, n int64) (int64, error) {
 		if err := f.sb.checkExtents(in, node); err != nil {
 			return 0, err
 		}
+		in.last.put(next, node)
 	}
 }
 
@@ -334,6 +343,36 @@ func scanEntries(b []byte, names map[string]int64) error {
 	return nil
 }
 
+// KeepFolders has what folders hold kept, for those that were asked for last: for a volume that nobody changes meanwhile.
+func (f *FS) KeepFolders() { f.keep = true }
+
+// mostKnown is of how many folders is kept what they hold.
+const mostKnown = 32
+
+// namesIn are the names in a folder on the way to a file.
+func (f *FS) namesIn(in *inode) (map[string]int64, error) {
+	if !f.keep {
+		return f.entries(in)
+	}
+	f.mutex.Lock()
+	names, ok := f.known[in.number]
+	f.mutex.Unlock()
+	if ok {
+		return names, nil
+	}
+	names, err := f.entries(in)
+	if err != nil {
+		return nil, err
+	}
+	f.mutex.Lock()
+	defer f.mutex.Unlock()
+	if len(f.known) >= mostKnown || f.known == nil {
+		f.known = map[int64]map[string]int64{}
+	}
+	f.known[in.number] = names
+	return names, nil
+}
+
 // walk finds the inode of name, following links except, unless follow, a last one.
 func (f *FS) walk(name string, follow bool) (inode, error) {
 	in, err := f.inode(rootInode)
@@ -356,7 +395,7 @@ func (f *FS) walk(name string, follow bool) (inode, error) {
 		if !here.isDir() {
 			return in, fs.ErrNotExist
 		}
-		names, err := f.entries(&here)
+		names, err := f.namesIn(&here)
 		if err != nil {
 			return in, err
 		}
@@ -434,6 +473,7 @@ func (f *FS) Open(name string) (fs.File, error) {
 	if err != nil {
 		return nil, err
 	}
+	in.last = &lastNode{}
 	return &file{fsys: f, info: info{name: path.Base(name), in: in}}, nil
 }
 

@@ -25,9 +25,10 @@ type Inode interface {
 type Opener func() (Inode, error)
 
 // A Tree is the files below a folder. It follows links as a system that starts from there would: none leads out of it.
-// What folders hold is kept for those that were asked for last; several may read at once.
+// Several may read at once.
 type Tree struct {
 	root Inode
+	keep bool
 
 	mutex sync.Mutex
 	known map[string]map[string]Opener // what a folder holds, by its path without links
@@ -36,11 +37,17 @@ type Tree struct {
 // NewTree makes a tree of the folder at its top.
 func NewTree(root Inode) *Tree { return &Tree{root: root, known: map[string]map[string]Opener{}} }
 
+// KeepFolders has what folders hold kept, for those that were asked for last: for files that nobody changes meanwhile.
+func (t *Tree) KeepFolders() { t.keep = true }
+
 // mostKnown is of how many folders is kept what they hold.
 const mostKnown = 32
 
 // entries are what a folder holds.
 func (t *Tree) entries(folder string, in Inode) (map[string]Opener, error) {
+	if !t.keep {
+		return in.Entries()
+	}
 	t.mutex.Lock()
 	entries, ok := t.known[folder]
 	t.mutex.Unlock()
@@ -151,7 +158,9 @@ func (t *Tree) Sub(folder string) (fs.FS, error) {
 	if err != nil {
 		return nil, err
 	}
-	return NewTree(in), nil
+	sub := NewTree(in)
+	sub.keep = t.keep
+	return sub, nil
 }
 
 // Open opens the named file or folder.

@@ -83,7 +83,7 @@ func Describe(src block.Source, id, path string, adapters []Adapter, needs Needs
 		if top == nil {
 			return
 		}
-		views[v.Number] = viewOf(adapters, top)
+		views[v.Number] = viewOf(adapters, top).hold()
 		volume := views[v.Number].Files()
 		if in.content.Note == "" {
 			in.content.Note = notRead(top)

@@ -17,8 +17,9 @@ type aging interface{ Fresh() (fs.FS, error) }
 
 // A View is the files of a volume: all of them, as a loader sees them, and those that a system on it sees as its own.
 type View struct {
-	top fs.FS
-	sub string // the subvolume whose files a system sees; "." where it sees all
+	top   fs.FS
+	sub   string // the subvolume whose files a system sees; "." where it sees all
+	still bool   // nobody changes it meanwhile
 }
 
 // viewOf looks for the subvolume that a system lies in: the one that is mounted by itself, else the first that holds
@@ -42,13 +43,22 @@ func viewOf(adapters []Adapter, volume fs.FS) *View {
 	return v
 }
 
+// hold takes the volume as one that nobody changes meanwhile: what was read of it is kept.
+func (v *View) hold() *View {
+	if k, ok := v.top.(interface{ KeepFolders() }); ok {
+		k.KeepFolders()
+	}
+	v.still = true
+	return v
+}
+
 // Top is the files of the whole volume, as they are now.
 func (v *View) Top() fs.FS {
 	if v == nil {
 		return nil
 	}
 	a, ok := v.top.(aging)
-	if !ok {
+	if !ok || v.still {
 		return v.top
 	}
 	fresh, err := a.Fresh()

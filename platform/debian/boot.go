@@ -99,7 +99,7 @@ func espOfMBR(g system.Ground) bool {
 
 // uefiChain follows a machine that starts by UEFI.
 func uefiChain(g system.Ground, esp int) boot.Chain {
-	s := &loaderChain{ground: g, esp: g.Volume(esp), number: esp}
+	s := &loaderChain{ground: g, esp: g.Volume(esp), number: esp, read: map[string]readOnce{}}
 	return boot.Follow(boot.Ground{
 		Mode:     firmware.UEFI,
 		Disk:     g.Disk,
@@ -142,7 +142,28 @@ type loaderChain struct {
 
 	start *grub.Start // what the menu starts; nil where that is not known
 
-	path string // of the loader that the firmware's entry names; empty where no entry is known
+	path string              // of the loader that the firmware's entry names; empty where no entry is known
+	read map[string]readOnce // programs that were read; nil where they may change meanwhile
+}
+
+// A readOnce is a program as it was read.
+type readOnce struct {
+	program program
+	raw     []byte
+	err     error
+}
+
+// program reads one of the EFI system partition, once where nothing is changed meanwhile.
+func (s *loaderChain) program(esp fs.FS, name string) (program, []byte, error) {
+	if s.read == nil {
+		return readProgram(esp, name)
+	}
+	r, ok := s.read[name]
+	if !ok {
+		r.program, r.raw, r.err = readProgram(esp, name)
+		s.read[name] = r
+	}
+	return r.program, r.raw, r.err
 }
 
 // loaders are where loaders lie, the first that is there and can run counts; the last are
@@ -169,7 +190,7 @@ func (s *loaderChain) Loader(firmware.Mode) (string, [][]byte) {
 		if _, err := fs.Stat(s.esp, name); err != nil {
 			continue
 		}
-		if _, _, err := readProgram(s.esp, name); err == nil {
+		if _, _, err := s.program(s.esp, name); err == nil {
 			return name, nil
 		}
 		if there == "" {
@@ -219,14 +240,14 @@ func (s *loaderChain) CheckLoader(raw []byte) error {
 // or the commands that it carries, name the volume with the menu; systemd-boot's entries
 // lie on the EFI system partition.
 func (s *loaderChain) Config(esp fs.FS, mode firmware.Mode) (boot.Config, error) {
-	name, _ := (&loaderChain{ground: s.ground, esp: esp, path: s.path}).Loader(mode)
-	p, _, err := readProgram(esp, name)
+	name, _ := (&loaderChain{ground: s.ground, esp: esp, path: s.path, read: s.read}).Loader(mode)
+	p, _, err := s.program(esp, name)
 	if err != nil {
 		return boot.Config{}, err
 	}
 	if p.kind == isShim { // it starts the GRUB beside it
 		name = path.Join(path.Dir(name), "grub"+p.machine+".efi")
-		if p, _, err = readProgram(esp, name); err != nil {
+		if p, _, err = s.program(esp, name); err != nil {
 			return boot.Config{}, fmt.Errorf("shim starts %s, and that cannot be: %w", name, err)
 		}
 	}

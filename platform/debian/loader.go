@@ -23,7 +23,6 @@ import (
 // system partition, and the names of volumes by which it starts.
 type System struct {
 	references
-	root   fs.FS
 	esp    *fat.Editor
 	number int // of the EFI system partition
 	chain  *loaderChain
@@ -56,8 +55,8 @@ func (Adapter) Open(dev block.Device, number int, o system.Options) (system.Syst
 		}
 		s.esp, s.number = e, p.Number
 	}
-	s.root = files(number)
-	if s.root == nil {
+	root := files(number)
+	if root == nil {
 		return nil, system.ErrOnlyRead
 	}
 	ground.Volume = func(n int) fs.FS {
@@ -69,7 +68,7 @@ func (Adapter) Open(dev block.Device, number int, o system.Options) (system.Syst
 	s.references = references{
 		inner: inner{
 			dev: dev, number: number, enter: o.Enter, keys: o.Keys, now: o.Now, ground: ground,
-			fsys: ground.Whole(s.root, Adapter{}.Mounts(s.root)),
+			fsys: ground.Whole(root, Adapter{}.Mounts(root)),
 		},
 		uefi: s.esp != nil,
 	}
@@ -81,13 +80,16 @@ func (Adapter) Open(dev block.Device, number int, o system.Options) (system.Syst
 	return s, nil
 }
 
+// root is the files of the system's own volume, as they are now.
+func (s *System) root() fs.FS { return s.ground.Volume(s.ground.System) }
+
 // Family is what facts call this kind of system.
 func (*System) Family() string { return family }
 
 // menuVolume is the volume on which GRUB's menu lies, and the folder of its files there: a
 // volume of its own for /boot, or the system's.
 func (s *System) menuVolume() (uuid, folder string) {
-	for name, mount := range (Adapter{}).Mounts(s.root) {
+	for name, mount := range (Adapter{}).Mounts(s.root()) {
 		for _, content := range s.chain.ground.Contents {
 			if id, ok := strings.CutPrefix(name, "UUID="); ok && mount == "/boot" && strings.EqualFold(id, content.UUID) {
 				return content.UUID, "/grub"
@@ -122,8 +124,8 @@ func (s *System) sets(machine string) (list []loaderSet) {
 		}
 		return nil
 	}
-	signed := runs(s.root, "usr/lib/grub/"+target+"-signed/grub"+machine+".efi.signed", isGRUB)
-	shim := runs(s.root, "usr/lib/shim/shim"+machine+".efi.signed", isShim)
+	signed := runs(s.root(), "usr/lib/grub/"+target+"-signed/grub"+machine+".efi.signed", isGRUB)
+	shim := runs(s.root(), "usr/lib/shim/shim"+machine+".efi.signed", isShim)
 	if signed != nil && shim != nil {
 		set := loaderSet{
 			what:  "the signed loader of the installed packages",
@@ -132,7 +134,7 @@ func (s *System) sets(machine string) (list []loaderSet) {
 				"shim" + machine + ".efi": shim, "grub" + machine + ".efi": signed,
 			},
 		}
-		if raw, err := fs.ReadFile(s.root, "usr/lib/shim/mm"+machine+".efi.signed"); err == nil {
+		if raw, err := fs.ReadFile(s.root(), "usr/lib/shim/mm"+machine+".efi.signed"); err == nil {
 			set.files["mm"+machine+".efi"] = raw
 		}
 		list = append(list, set)
@@ -151,7 +153,7 @@ func (s *System) sets(machine string) (list []loaderSet) {
 			)
 		}
 	}
-	if raw := runs(s.root, "usr/lib/grub/"+target+"/monolithic/"+grubFile, isGRUB); raw != nil {
+	if raw := runs(s.root(), "usr/lib/grub/"+target+"/monolithic/"+grubFile, isGRUB); raw != nil {
 		list = append(
 			list,
 			loaderSet{what: "the loader of GRUB's package", first: grubFile, files: map[string][]byte{grubFile: raw}},
@@ -166,7 +168,7 @@ func (s *System) systemdBoot(machine string, runs func(fs.FS, string, ...program
 		entryVolumes(s.chain.ground, s.number),
 		func(v *grub.Volume) bool { return len(entriesOn(v)) > 0 },
 	)
-	hasGRUB := there(s.root, "usr/sbin/grub-install") || there(s.root, "usr/sbin/update-grub")
+	hasGRUB := there(s.root(), "usr/sbin/grub-install") || there(s.root(), "usr/sbin/update-grub")
 	if _, menu, _, err := s.menu(); !hasEntries && hasGRUB || err == nil && menu != "" {
 		return nil
 	}
@@ -176,7 +178,7 @@ func (s *System) systemdBoot(machine string, runs func(fs.FS, string, ...program
 		name   string
 	}{
 		{s.esp, "EFI/systemd/" + name}, {s.esp, "EFI/BOOT/" + fallback(machine)},
-		{s.root, "usr/lib/systemd/boot/efi/" + name},
+		{s.root(), "usr/lib/systemd/boot/efi/" + name},
 	} {
 		if raw := runs(from.volume, from.name, isSystemdBoot); raw != nil {
 			return &loaderSet{what: from.name, folder: "EFI/systemd/", first: name, files: map[string][]byte{name: raw}}
@@ -191,7 +193,7 @@ func fallback(machine string) string { return "BOOT" + strings.ToUpper(machine) 
 // machine is for which processors the system is, by GRUB's files and the C library's.
 func (s *System) machine() string {
 	for _, name := range []string{"usr/lib/aarch64-linux-gnu", "usr/lib/grub/arm64-efi"} {
-		if _, err := fs.Stat(s.root, name); err == nil {
+		if _, err := fs.Stat(s.root(), name); err == nil {
 			return "aa64"
 		}
 	}

@@ -161,7 +161,7 @@ func waysOf(g system.Ground, state *firmware.State, own *loaderChain) (ways []bo
 }
 
 func follow(g system.Ground, number int, loader string, entries []firmware.Entry) boot.Chain {
-	s := &loaderChain{ground: g, esp: g.Volume(number), number: number, path: loader}
+	s := &loaderChain{ground: g, esp: g.Volume(number), number: number, path: loader, read: map[string]readOnce{}}
 	return boot.Follow(boot.Ground{
 		Mode: firmware.UEFI, Disk: g.Disk, Table: g.Table, Contents: g.Contents, Entries: entries, Fallback: entries == nil,
 		Volume: func(n int) fs.FS { return topOf(g, n) }, System: s,
