@@ -59,7 +59,7 @@ func (d *demo) debianMachines(ctx context.Context, c *client.Client) error {
 	if made > 0 {
 		d.say(
 			"%d machines of Debian wait in %s after %s; three that do not start are in the fleet: diorthos machines --name gate",
-			made, d.path("jobs/*-debian"), time.Since(began).Round(time.Second),
+			len(debianJobs), d.path("jobs/*-debian"), time.Since(began).Round(time.Second),
 		)
 	}
 	return nil
