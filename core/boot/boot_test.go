@@ -2,6 +2,7 @@ package boot_test
 
 import (
 	"errors"
+	"io"
 	"io/fs"
 	"os"
 	"os/exec"
@@ -176,6 +177,43 @@ func sound(t *testing.T, mode firmware.Mode) *scene {
 	return s
 }
 
+// A torn volume has a file of which some bytes cannot be read.
+type torn struct {
+	fs.FS
+	name string
+	at   int64
+}
+
+type tornFile struct {
+	fs.File
+	io.ReaderAt
+	at  int64
+	pos int64
+}
+
+func (t torn) Open(name string) (fs.File, error) {
+	f, err := t.FS.Open(name)
+	if err != nil || name != t.name {
+		return f, err
+	}
+	return &tornFile{File: f, ReaderAt: f.(io.ReaderAt), at: t.at}, nil
+}
+
+// ReadAt fails in the block that is torn.
+func (f *tornFile) ReadAt(p []byte, off int64) (int, error) {
+	if f.at >= off-4096 && f.at < off+int64(len(p)) {
+		return 0, errors.New("input/output error")
+	}
+	return f.ReaderAt.ReadAt(p, off)
+}
+
+// Read fails when it comes there.
+func (f *tornFile) Read(p []byte) (int, error) {
+	n, err := f.ReadAt(p, f.pos)
+	f.pos += int64(n)
+	return n, err
+}
+
 func kinds(c boot.Chain) (list []boot.LinkKind) {
 	for _, l := range c {
 		list = append(list, l.Kind)
@@ -219,6 +257,11 @@ func TestTheFirstBrokenLinkIsNamed(t *testing.T) {
 		"primary table overwritten": {"uefi", func(t *testing.T, s *scene) {
 			poke(t, s.path, 512, "nothing")
 		}, boot.LinkTable, "table-damaged"},
+		"the middle of a kernel cannot be read": {"uefi", func(_ *testing.T, s *scene) {
+			s.ground.Known = nil
+			s.file(2, kernel, strings.Repeat("the kernel ", 30_000))
+			s.volumes[2] = torn{s.volumes[2], kernel, 180_000}
+		}, boot.LinkKernel, "kernel-missing"},
 		"no entry": {"uefi", func(_ *testing.T, s *scene) {
 			s.ground.Entries = []firmware.Entry{}
 		}, boot.LinkFirmware, "boot-entries-missing"},

@@ -261,19 +261,31 @@ func file(kind LinkKind, volume fs.FS, path string, known [][]byte, name string)
 	return Link{kind, path, fmt.Sprintf("%d bytes", len(raw)), ""}
 }
 
-// holdsAnything reports whether the beginning of a file is more than zeros. It reads no more than that: a kernel is large.
+// holdsAnything reports whether a file begins with more than zeros and can be reached to its end: one byte of each of its
+// blocks is read, and no more, for a kernel is large.
 func holdsAnything(volume fs.FS, path string) (size int64, ok bool) {
 	f, err := volume.Open(path)
 	if err != nil {
 		return 0, false
 	}
 	defer func() { _ = f.Close() }() // it was only read
+	at, can := f.(io.ReaderAt)
 	info, err := f.Stat()
-	if err != nil {
+	if err != nil || !can {
 		return 0, false
 	}
-	head := make([]byte, 4096)
-	n, _ := io.ReadFull(f, head)
+	const block = 4096 // as nearly every file system has them, and as the kernel reads devices
+	one, head := make([]byte, 1), make([]byte, block)
+	n, err := at.ReadAt(head, 0)
+	if err != nil && !errors.Is(err, io.EOF) {
+		return 0, false
+	}
+	for off := int64(block); off < info.Size(); off += block {
+		last := min(off+block, info.Size()) - 1   // the last byte: a chain of clusters is followed up to it
+		if n, _ := at.ReadAt(one, last); n != 1 { // why not, is told by who reads it whole
+			return 0, false
+		}
+	}
 	return info.Size(), len(bytes.Trim(head[:n], "\x00")) > 0
 }
 
