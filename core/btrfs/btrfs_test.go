@@ -10,6 +10,7 @@ import (
 	"testing"
 	"testing/fstest"
 
+	"diorthos/core/layout"
 	"diorthos/core/readfs/readfstest"
 )
 
@@ -46,7 +47,7 @@ func TestReadsWhatTheKernelReads(t *testing.T) {
 			if got, want := f.Subvolumes(), []string{"@home", "@rootfs", "snapshots/before"}; !slices.Equal(got, want) {
 				t.Errorf("subvolumes %q", got)
 			}
-			if f.Default() != "." || f.NeedsRecovery() || f.Devices() != 1 {
+			if !f.Whole() || f.Default() != "." || f.NeedsRecovery() || f.Devices() != 1 {
 				t.Errorf("default %q, recovery %v, %d devices", f.Default(), f.NeedsRecovery(), f.Devices())
 			}
 			root, err := fs.Sub(f, "@rootfs")
@@ -111,6 +112,13 @@ func TestTellsAnotherDevice(t *testing.T) {
 	f, err := Open(dev)
 	if err != nil || f.Devices() != 2 {
 		t.Fatalf("%v, %+v", err, f)
+	}
+	if f.Whole() {
+		t.Error("half of a volume is called whole")
+	}
+	// A partition that holds one of them is not too small for both.
+	if c := layout.Recognise(dev); c.Kind != "btrfs" || c.Size != 300<<20 || c.Free <= 0 || c.Free >= c.Size {
+		t.Errorf("%+v", c)
 	}
 	if list, err := fs.ReadDir(f, "."); err != nil || len(list) != 0 {
 		t.Errorf("%v, %v", list, err)

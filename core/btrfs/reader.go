@@ -128,6 +128,11 @@ func (f *FS) NeedsRecovery() bool { return f.log }
 // Devices is over how many devices the volume goes.
 func (f *FS) Devices() int { return int(f.devices) }
 
+// Whole reports whether all of the volume lies on this device.
+func (f *FS) Whole() bool {
+	return !slices.ContainsFunc(f.volume.chunks, func(c chunk) bool { return c.spread || len(c.places) == 0 })
+}
+
 // Default is the path of the subvolume that is mounted where none is named; "." for the volume's first.
 func (f *FS) Default() string {
 	wanted := uint64(treeOfFiles)

@@ -159,6 +159,9 @@ func recogniseBtrfs(src io.ReaderAt) (Content, bool) {
 	}
 	le := binary.LittleEndian
 	size, used := int64(le.Uint64(b[112:])), int64(le.Uint64(b[120:]))
+	if devices := le.Uint64(b[136:]); devices > 1 { // those are of all of them: this one has its own
+		size, used = int64(le.Uint64(b[209:])), int64(le.Uint64(b[217:]))
+	}
 	return Content{Kind: "btrfs", UUID: uuid(b[32:48]), Label: cString(b[299:555]), Size: size, Free: size - used}, true
 }
 

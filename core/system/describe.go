@@ -81,6 +81,11 @@ func Describe(src block.Source, id, path string, adapters []Adapter, needs Needs
 		contents[v.Number], *in.content = content, describeContent(content)
 		top := Volume(v.Dev, content)
 		if top == nil {
+			if content.Kind == "btrfs" && v.Dev != nil {
+				if f, err := btrfs.Open(v.Dev); err == nil {
+					in.content.Note = notRead(f)
+				}
+			}
 			return
 		}
 		views[v.Number] = viewOf(adapters, top).hold()

@@ -44,7 +44,8 @@ func Volume(part block.Source, content layout.Content) fs.FS {
 			return volume
 		}
 	case "btrfs":
-		if volume, err := btrfs.Open(part); err == nil {
+		// Of half a volume, what lies on the other device would look missing.
+		if volume, err := btrfs.Open(part); err == nil && volume.Whole() {
 			return volume
 		}
 	}
