@@ -75,7 +75,7 @@ prove-reading:
 	@for f in $$(standin/debian/failures.sh --list); do standin/debian/failures.sh $$f .build/captured/$$f || exit 2; done
 	DIORTHOS_CAPTURED=$(CURDIR)/.build/captured go test ./core/docket -count=1 -v -run 'TestGenuineFailures|TestADiagnosisDoesNot|TestAScreenIsUnderstood'
 	@rm -rf .build/fresh && mkdir -p .build/fresh
-	@for set in fresh later third fourth fifth sixth seventh eighth ninth tenth eleventh twelfth debian13; do for f in $$(standin/debian/$$set.sh --list); do standin/debian/$$set.sh $$f .build/fresh/$$f || exit 2; done; done
+	@for set in fresh later third fourth fifth sixth seventh eighth ninth tenth eleventh twelfth thirteenth debian13; do for f in $$(standin/debian/$$set.sh --list); do standin/debian/$$set.sh $$f .build/fresh/$$f || exit 2; done; done
 	@for seed in 1 2 3 4 5; do standin/debian/injected.sh $$seed 70 .build/fresh || exit 2; done
 	DIORTHOS_FRESH=$(CURDIR)/.build/fresh go test ./core/docket -count=1 -v -run TestFreshFailures
 

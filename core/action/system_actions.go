@@ -66,14 +66,29 @@ func holdsSystem(f *bag.Facts, d bag.Disk) bool {
 	return f.State != nil && slices.ContainsFunc(d.Places(), func(p bag.Partition) bool { return p.System != nil })
 }
 
-// enough proves that there is the room that was asked for, which is why room was
-// made.
-func enough(want, free int64, err error) []Check {
-	if err != nil {
-		return []Check{{What: "there is room enough", Saw: err.Error()}}
-	}
-	return []Check{{What: "there is room for what is on offer", OK: free >= want,
-		Saw: fmt.Sprintf("%s free, %s wanted", units.FormatBytes(free), units.FormatBytes(want))}}
+// makesRoom frees volumes. The proof is the room that the next attempt needs, which is why room was made.
+func makesRoom(place system.Place) Action {
+	return onFiles(systemAction(func(ctx context.Context, c *Context, s system.RoomMaker) ([]string, error) {
+		return s.MakeRoom(ctx, place, c.toolOptions())
+	}, func(ctx context.Context, s system.RoomMaker) (checks []Check) {
+		rooms, err := s.RoomFor(ctx, place)
+		if err != nil {
+			return resultCheck("there is room enough", err, "")
+		}
+		wanted := int64(0)
+		for _, r := range rooms {
+			wanted += r.Bytes()
+			checks = append(checks, Check{
+				What: "there is room for the next attempt: " + r.Mount, OK: r.Free >= r.Bytes(),
+				Saw: fmt.Sprintf("%s free, %s wanted", units.FormatBytes(r.Free), units.FormatBytes(r.Bytes())),
+			})
+		}
+		if wanted == 0 { // then all that could go had to
+			list, err := s.Dispensable(ctx, place)
+			checks = append(checks, resultCheck("nothing is left that could go", errors.Join(err, errIfAny(list)), "nothing is")...)
+		}
+		return checks
+	}))
 }
 
 // resultCheck turns a look into a check.
@@ -125,26 +140,8 @@ var systemActions = map[ID]Action{
 	"upkeep.reset-update-client": systemAction(resetClient, func(ctx context.Context, s updateClient) []Check {
 		return append(proveServices(ctx, s), none("no work folder of an earlier attempt is left", s.Leftovers())...)
 	}),
-	"upkeep.make-room": systemAction(func(_ context.Context, _ *Context, s system.Downloads) ([]string, error) {
-		list, err := s.OldDownloads()
-		return remove(list, err, s.RemoveDownload)
-	}, func(_ context.Context, s system.Downloads) []Check {
-		list, err := s.OldDownloads()
-		return append(
-			resultCheck("no download is left that nothing waits for", errors.Join(err, errIfAny(list)), "none is"),
-			enough(s.Room())...,
-		)
-	}),
-	"upkeep.make-boot-room": systemAction(func(_ context.Context, _ *Context, s system.EarlyImages) ([]string, error) {
-		list, err := s.OldEarlyImages()
-		return remove(list, err, s.RemoveEarlyImage)
-	}, func(_ context.Context, s system.EarlyImages) []Check {
-		list, err := s.OldEarlyImages()
-		return append(
-			resultCheck("no early-boot image is left of a build that is gone", errors.Join(err, errIfAny(list)), "none is"),
-			enough(s.BootRoom())...,
-		)
-	}),
+	"upkeep.make-room":      makesRoom(system.SystemVolumes),
+	"upkeep.make-boot-room": makesRoom(system.BootVolumes),
 	"upkeep.ask-as-system": systemAction(func(_ context.Context, _ *Context, s system.Asking) ([]string, error) {
 		list, err := s.AskAsSystem()
 		return prefixed("asked for by the system: ", list), err
@@ -210,16 +207,16 @@ var systemActions = map[ID]Action{
 			name, err := s.FeatureStored(ctx, after.toolOptions())
 			return resultCheck("all that is asked for is there", err, name+": every file has the hash that is wanted")
 		}), Said)),
-	"upkeep.remove-update": systemAction(func(_ context.Context, _ *Context, s system.Updates) ([]string, error) {
-		what, err := s.RemoveLatest()
-		return []string{what + " is removed"}, err
+	"upkeep.remove-update": onFiles(systemAction(func(ctx context.Context, c *Context, s system.Updates) ([]string, error) {
+		return s.RemoveLatest(ctx, c.toolOptions())
 	}, func(ctx context.Context, s system.Updates) []Check {
-		list, err := s.History()
-		return append(
-			resultCheck("the history ends with what was there before", err, fmt.Sprintf("%d entries", len(list))),
-			proveStoreIntact(ctx, s)...,
-		)
-	}),
+		saw, err := s.LatestRemoved(ctx)
+		checks := resultCheck("what was there before the latest update is there again", err, saw)
+		if keeper, ok := s.(system.Components); ok {
+			checks = append(checks, proveStore(ctx, keeper)...)
+		}
+		return checks
+	})),
 	"upkeep.remove-program": systemAction(func(_ context.Context, _ *Context, s system.Programs) ([]string, error) {
 		what, err := s.RemoveProgram()
 		return []string{what + " is removed; its folder is kept aside"}, err
@@ -388,14 +385,6 @@ func prefixed(lead string, list []string) []string {
 		list[i] = lead + list[i]
 	}
 	return list
-}
-
-func remove(list []bag.Download, err error, one func(string) error) (did []string, _ error) {
-	for _, d := range list {
-		err = errors.Join(err, one(d.Name))
-		did = append(did, fmt.Sprintf("%s, %d bytes, taken away; the journal keeps it", d.Name, d.Size))
-	}
-	return did, err
 }
 
 // movableDownloads can be moved aside.

@@ -3,10 +3,12 @@ package docket_test
 import (
 	"context"
 	"io"
+	"slices"
 	"strings"
 	"testing"
 
 	"diorthos/core/bag"
+	"diorthos/core/diagnosis"
 	"diorthos/core/docket"
 	"diorthos/core/knowledge"
 	"diorthos/core/reading"
@@ -52,5 +54,55 @@ func TestAnotherPackageManagersLogTellsTheKind(t *testing.T) {
 		if len(d.Attempts) == 0 || d.Attempts[0].Kind != reading.Install {
 			t.Errorf("%.60q: the attempt is told as %+v", said, d.Attempts)
 		}
+	}
+}
+
+// TestARunAndWhatItStartedAreOneAttempt reads what an unattended run left: its own log, that of the dpkg which it
+// started, and apt's history, all within a second. It had said that it failed: it was not cut off. The same run beside
+// the log of its own alone cannot be told, and is not cut off either.
+func TestARunAndWhatItStartedAreOneAttempt(t *testing.T) {
+	k, err := knowledge.Load(shipped.Files)
+	if err != nil {
+		t.Fatal(err)
+	}
+	logs := map[string]string{
+		"unattended-upgrades.log": "2026-12-02 08:57:10,241 INFO Starting unattended upgrades script\n" +
+			"2026-12-02 08:57:10,304 INFO Packages that will be upgraded: skerrow-buoy\n" +
+			"2026-12-02 08:57:10,777 ERROR Installing the upgrades failed!\n" +
+			"2026-12-02 08:57:10,777 ERROR error message: installArchives() failed\n",
+		"unattended-upgrades-dpkg.log": "Log started: 2026-12-02  08:57:10\n" +
+			"Preparing to unpack .../skerrow-buoy_1.7_all.deb ...\nUnpacking skerrow-buoy (1.7) over (1.6) ...\n" +
+			"Setting up skerrow-buoy (1.7) ...\nbuoy: calibration data missing\n" +
+			"dpkg: error processing package skerrow-buoy (--configure):\n" +
+			" installed skerrow-buoy package post-installation script subprocess returned error exit status 4\n" +
+			"Log ended: 2026-12-02  08:57:10\n",
+		"history.log": "\nStart-Date: 2026-12-02  08:57:10\nCommandline: /usr/bin/unattended-upgrade\n" +
+			"Upgrade: skerrow-buoy:amd64 (1.6, 1.7)\nError: Sub-process /usr/bin/dpkg returned an error code (1)\n" +
+			"End-Date: 2026-12-02  08:57:10\n",
+	}
+	read := func(names ...string) *docket.Docket {
+		t.Helper()
+		var sources []reading.Source
+		for _, name := range names {
+			sources = append(sources, reading.Source{Name: name, Open: func() (io.ReadCloser, error) {
+				return io.NopCloser(strings.NewReader(logs[name])), nil
+			}})
+		}
+		d, err := docket.Draw(context.Background(), &bag.Facts{}, sources, k, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return d
+	}
+	d := read("unattended-upgrades.log", "unattended-upgrades-dpkg.log", "history.log")
+	if len(d.Attempts) != 1 || d.Attempts[0].Outcome != reading.Failed || d.Attempts[0].Kind != reading.Update {
+		t.Fatalf("%d attempts: %+v", len(d.Attempts), d.Attempts)
+	}
+	if d.Failure == nil || d.Failure.Decisive.Text != "buoy: calibration data missing" {
+		t.Errorf("it broke at %+v", d.Failure)
+	}
+	if d := read("unattended-upgrades.log"); len(d.Attempts) != 1 || d.Attempts[0].Outcome != reading.Failed ||
+		slices.ContainsFunc(d.Why, func(f diagnosis.Finding) bool { return f.Cause == "run-cut-off" }) {
+		t.Errorf("its own log alone: %+v, %+v", d.Attempts, d.Why)
 	}
 }

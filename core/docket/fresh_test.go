@@ -41,6 +41,7 @@ var draws = []struct {
 	{"tenth-", "the tenth draw", [2]string{"looked at first", "then looked at"}},
 	{"eleventh-", "the eleventh draw", [2]string{"looked at first", "not looked at"}},
 	{"twelfth-", "the twelfth draw, then looked at", [2]string{}},
+	{"thirteenth-", "the thirteenth draw", [2]string{"looked at first", "then looked at"}},
 	{"debian13-", "earlier ones on Debian 13, whose apt has other words, then looked at", [2]string{}},
 	{"injected-3-", "refused by chance, seed 3, then looked at", [2]string{}},
 	{"injected-4-", "refused by chance, seed 4, not looked at", [2]string{}},

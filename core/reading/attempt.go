@@ -124,6 +124,7 @@ func attempts(streams []stream) (list []*Attempt, loose []Event) {
 	for _, a := range list {
 		a.settle()
 	}
+	list = underRunners(list)
 	for _, s := range whole {
 		list = addWhole(list, s)
 	}
@@ -219,7 +220,7 @@ func join(list []*Attempt, a *Attempt) []*Attempt {
 		if a.Engine != b.Engine || a.Began.IsZero() || gap > best || nearest != nil && gap == best {
 			continue
 		}
-		if !slices.ContainsFunc(b.parts, func(p part) bool { return p.dialect == a.parts[0].dialect }) {
+		if !slices.ContainsFunc(b.parts, func(p part) bool { return p.tellsAs(a.parts[0]) }) {
 			nearest, best = b, gap
 		}
 	}
@@ -231,6 +232,53 @@ func join(list []*Attempt, a *Attempt) []*Attempt {
 		nearest.Ended = a.Ended
 	}
 	return list
+}
+
+// tellsAs reports whether both are of one log: it tells of an attempt once.
+func (p part) tellsAs(o part) bool {
+	return p.dialect == o.dialect && (len(p.events) == 0 || len(o.events) == 0 || p.events[0].File == o.events[0].File)
+}
+
+// underRunners joins what began attempts of another engine to those that it began, where both ended alike: to the first
+// that failed, or to the last.
+func underRunners(list []*Attempt) []*Attempt {
+	return slices.DeleteFunc(list, func(a *Attempt) bool {
+		runs := a.parts[0].dialect.Runs
+		if runs == "" {
+			return false
+		}
+		from, to := a.Began.Truncate(time.Second), a.lastTime()
+		var begun *Attempt
+		for _, b := range list {
+			if b.Engine != runs || b.Began.Before(from) || b.Began.After(to) {
+				continue
+			}
+			if begun == nil || begun.Outcome == Succeeded {
+				begun = b
+			}
+		}
+		if begun == nil || (begun.Outcome == Succeeded) != (a.Outcome == Succeeded) {
+			return false
+		}
+		for _, p := range a.parts {
+			p.closed = true // the attempts that it began say whether they ended
+			begun.parts = append(begun.parts, p)
+		}
+		begun.settle()
+		return true
+	})
+}
+
+// lastTime is when the last of its records was written that has a time.
+func (a *Attempt) lastTime() (last time.Time) {
+	for _, p := range a.parts {
+		for _, e := range p.events {
+			if e.Time.After(last) {
+				last = e.Time
+			}
+		}
+	}
+	return last
 }
 
 // spread gives the records of a log without brackets to the attempts in whose

@@ -45,6 +45,8 @@ type Dialect struct {
 	// Together says that many speak in turn: what failed before a declaration counts only if it is of
 	// the same object.
 	Together bool `yaml:"together"`
+	// Runs is the engine whose attempts a run of this log's begins; what both tell of is one attempt.
+	Runs string `yaml:"runs"`
 	// Tries is the kind of such an attempt, where a log of it can be of no other.
 	Tries   AttemptKind `yaml:"tries"`
 	Rules   []Rule      `yaml:"rules"`

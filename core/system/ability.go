@@ -24,7 +24,7 @@ type Ability string
 const (
 	HasServices     Ability = "services"
 	HasDownloads    Ability = "downloads"
-	HasEarlyImages  Ability = "early-boot images"
+	HasRoomMaker    Ability = "room on volumes"
 	HasWorkFolders  Ability = "work folders"
 	HasCache        Ability = "download cache"
 	HasAside        Ability = "things moved aside"
@@ -68,19 +68,15 @@ type (
 	// Downloads are files that the update client fetched.
 	Downloads interface {
 		DamagedDownloads() ([]bag.Download, error)
-		OldDownloads() ([]bag.Download, error)
-		RemoveDownload(name string) error
-		// Room is what the most demanding offer asks of the system volume, and what
-		// is free there, in bytes.
-		Room() (want, free int64, err error)
 	}
-	// EarlyImages are early-boot images of builds that are gone.
-	EarlyImages interface {
-		OldEarlyImages() ([]bag.Download, error)
-		RemoveEarlyImage(name string) error
-		// BootRoom is what the most demanding offer asks of the boot volume, and
-		// what is free there, in bytes.
-		BootRoom() (want, free int64, err error)
+	// RoomMaker frees volumes of what comes back by itself, or what nothing needs any more. Files of people are
+	// never of that.
+	RoomMaker interface {
+		// Dispensable is what could go, in the order in which it goes.
+		Dispensable(context.Context, Place) ([]bag.Download, error)
+		MakeRoom(context.Context, Place, ToolOptions) ([]string, error)
+		// RoomFor is what the next attempt needs of each volume, and what is free there.
+		RoomFor(context.Context, Place) ([]VolumeRoom, error)
 	}
 	// WorkFolders are left of attempts that did not end.
 	WorkFolders interface {
@@ -157,8 +153,11 @@ type (
 	}
 	// Updates can be taken away again.
 	Updates interface {
-		History() ([]bag.HistoryEntry, error)
-		RemoveLatest() (string, error)
+		// RemoveLatest brings back what was there before the latest one, and says what it did; nothing where that is
+		// there already.
+		RemoveLatest(context.Context, ToolOptions) ([]string, error)
+		// LatestRemoved says why what was there before the latest one is not there again.
+		LatestRemoved(context.Context) (saw string, err error)
 	}
 	// Programs of users can be taken away.
 	Programs interface{ RemoveProgram() (string, error) }
@@ -244,7 +243,7 @@ var abilities = []struct {
 	ofAdapter bool
 }{
 	{HasServices, reflect.TypeFor[Services](), false}, {HasDownloads, reflect.TypeFor[Downloads](), false},
-	{HasEarlyImages, reflect.TypeFor[EarlyImages](), false}, {HasWorkFolders, reflect.TypeFor[WorkFolders](), false},
+	{HasRoomMaker, reflect.TypeFor[RoomMaker](), false}, {HasWorkFolders, reflect.TypeFor[WorkFolders](), false},
 	{HasCache, reflect.TypeFor[Cache](), false}, {HasAside, reflect.TypeFor[Aside](), false},
 	{HasOffers, reflect.TypeFor[Offers](), false}, {HasAsking, reflect.TypeFor[Asking](), false},
 	{HasSettings, reflect.TypeFor[Settings](), false},

@@ -51,6 +51,21 @@ type Term struct {
 	Bytes int64  `json:"bytes"`
 }
 
+// A Place is what is on a machine's volumes that may lack room.
+type Place string
+
+// The places.
+const (
+	SystemVolumes Place = "system volume" // those on which programs and their records lie
+	BootVolumes   Place = "boot volume"   // from which the machine is started
+)
+
+// VolumeRoom is what is free on a volume, in bytes, beside what the next attempt needs there.
+type VolumeRoom struct {
+	Need
+	Free int64
+}
+
 // A Need is the room that an upgrade needs on one volume.
 type Need struct {
 	Mount string `json:"mount"`

@@ -334,6 +334,42 @@ func (e entered) Leave() error {
 	return err
 }
 
+// Free is how many bytes are free for users on the volume of a folder: what is free there now, and what the draft takes
+// away or adds.
+func (e entered) Free(folder string) (int64, error) {
+	at := filepath.Join(e.folder.path, folder)
+	var volume unix.Stat_t
+	var st unix.Statfs_t
+	if err := errors.Join(unix.Stat(at, &volume), unix.Statfs(at, &st)); err != nil {
+		return 0, err
+	}
+	free := int64(st.Bavail) * st.Bsize
+	var paths []string
+	if err := e.do(func() (err error) {
+		paths, err = e.touched()
+		return err
+	}); err != nil {
+		return 0, err
+	}
+	for _, path := range paths {
+		above := filepath.Join(e.folder.path, filepath.Dir(path))
+		var of unix.Stat_t
+		for unix.Stat(above, &of) != nil && above != e.folder.path { // a folder that is new
+			above = filepath.Dir(above)
+		}
+		if of.Dev != volume.Dev {
+			continue
+		}
+		if is, err := os.Lstat(filepath.Join(e.folder.path, path)); err == nil && is.Mode().IsRegular() {
+			free += is.Size()
+		}
+		if is, err := e.files.Lstat(path); err == nil && is.Mode().IsRegular() {
+			free -= is.Size()
+		}
+	}
+	return free, nil
+}
+
 // Changed lists what differs from what lies in the folder.
 func (e entered) Changed() (list []system.Change, err error) {
 	changes, err := e.changes()

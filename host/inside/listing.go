@@ -48,6 +48,20 @@ func (s *session) scan() (listing, error) {
 	return t, err
 }
 
+// Free is how many bytes are free for users on the volume of a folder, as it stands in the draft.
+func (s *session) Free(folder string) (int64, error) {
+	f, err := s.files.Open(folder)
+	if err != nil {
+		return 0, err
+	}
+	defer func() { _ = f.Close() }() // it was only looked at
+	var st unix.Statfs_t
+	if err := unix.Fstatfs(int(f.Fd()), &st); err != nil {
+		return 0, err
+	}
+	return int64(st.Bavail) * st.Bsize, nil
+}
+
 // Changed lists what differs from how the system was entered.
 func (s *session) Changed() (list []system.Change, err error) {
 	var now listing

@@ -238,18 +238,41 @@ func (s *System) DamagedDownloads() (list []bag.Download, err error) {
 
 func packPath(id string) string { return path.Join(corbelfile.CacheFolder, id+".pack") }
 
-// Room is what the most demanding offer asks of the system volume, and what is
-// free there.
-func (s *System) Room() (want, free int64, err error) {
-	return s.room(s.sysPart, corbelfile.RoomForAttempt, func(f *corbelfile.Fit) int64 { return f.Free })
+// RoomFor is what the most demanding offer asks of a volume, and what is free there; nothing is asked of a boot volume
+// where there is none.
+func (s *System) RoomFor(_ context.Context, place system.Place) ([]system.VolumeRoom, error) {
+	part, always, asks := s.sysPart, int64(corbelfile.RoomForAttempt), func(f *corbelfile.Fit) int64 { return f.Free }
+	if place == system.BootVolumes {
+		if s.boot == nil {
+			return nil, nil
+		}
+		part, always, asks = s.bootPart, 0, func(f *corbelfile.Fit) int64 { return f.FreeBoot }
+	}
+	want, free, err := s.room(part, always, asks)
+	need := system.Need{Mount: string(place), Terms: []system.Term{{What: "what the largest offer asks for", Bytes: want}}}
+	return []system.VolumeRoom{{Need: need, Free: free}}, err
 }
 
-// BootRoom is the same of the boot volume; nothing is asked where there is none.
-func (s *System) BootRoom() (want, free int64, err error) {
-	if s.boot == nil {
-		return 0, 0, nil
+// Dispensable are downloads that nothing on offer is waiting for, and early-boot images of builds that are gone.
+func (s *System) Dispensable(_ context.Context, place system.Place) ([]bag.Download, error) {
+	if place == system.BootVolumes {
+		return s.OldEarlyImages()
 	}
-	return s.room(s.bootPart, 0, func(f *corbelfile.Fit) int64 { return f.FreeBoot })
+	return s.OldDownloads()
+}
+
+// MakeRoom takes all of them off the volume. The journal keeps them.
+func (s *System) MakeRoom(ctx context.Context, place system.Place, _ system.ToolOptions) (did []string, err error) {
+	list, err := s.Dispensable(ctx, place)
+	edit := s.edit
+	if place == system.BootVolumes {
+		edit = s.editBoot
+	}
+	for _, d := range list {
+		err = errors.Join(err, edit.Remove(d.Name))
+		did = append(did, fmt.Sprintf("%s, %d bytes, taken away; the journal keeps it", d.Name, d.Size))
+	}
+	return did, err
 }
 
 // room is what offers ask of a volume, always where they do not say, and what is free on it.
@@ -310,13 +333,6 @@ func (s *System) OldEarlyImages() (list []bag.Download, err error) {
 	}
 	return list, err
 }
-
-// RemoveDownload takes a file of the cache off the volume, to make room. The
-// journal keeps it.
-func (s *System) RemoveDownload(name string) error { return s.edit.Remove(name) }
-
-// RemoveEarlyImage takes an early-boot image off the boot volume.
-func (s *System) RemoveEarlyImage(name string) error { return s.editBoot.Remove(name) }
 
 // CacheLocked reports whether the cache cannot be written, and UnlockCache
 // puts that right.
@@ -499,36 +515,36 @@ func (s *System) History() ([]bag.HistoryEntry, error) {
 
 // RemoveLatest takes the latest update or release away: the components are
 // those from before it again. What it brought stays in the store.
-func (s *System) RemoveLatest() (what string, err error) {
+func (s *System) RemoveLatest(context.Context, system.ToolOptions) ([]string, error) {
 	list, err := read[[]corbelfile.History](s.sys, corbelfile.HistoryPath)
 	if err != nil {
-		return "", err
+		return nil, err
 	}
 	last := len(list) - 1
 	for last >= 0 && list[last].Kind != "update" && list[last].Kind != "upgrade" {
 		last--
 	}
 	if last < 0 || len(list[last].Changed) == 0 {
-		return "", errors.New("corbel: no update is noted that could be removed")
+		return nil, errors.New("corbel: no update is noted that could be removed")
 	}
 	h := list[last]
 	st := s.store()
 	_, index, err := st.index()
 	if err != nil {
-		return "", err
+		return nil, err
 	}
 	for _, was := range h.Changed {
 		if err := s.goBack(st, index, was); err != nil {
-			return "", fmt.Errorf("corbel: remove %s: %s: %w", h.ID, was.Name, err)
+			return nil, fmt.Errorf("corbel: remove %s: %s: %w", h.ID, was.Name, err)
 		}
 	}
 	index.Build = h.Was
 	if err := s.edit.WriteFile(corbelfile.IndexPath, corbelfile.Seal(corbelfile.KindIndex, *index)); err != nil {
-		return "", err
+		return nil, err
 	}
 	rel, err := read[corbelfile.Release](s.sys, corbelfile.ReleasePath)
 	if err != nil {
-		return "", err
+		return nil, err
 	}
 	rel.Build = h.Was
 	if h.Kind == "upgrade" {
@@ -536,9 +552,27 @@ func (s *System) RemoveLatest() (what string, err error) {
 		rel.Title = "Corbel " + rel.Version
 	}
 	if err := s.put(corbelfile.ReleasePath, rel); err != nil {
+		return nil, err
+	}
+	did := []string{fmt.Sprintf("%s, %s is removed", h.ID, h.Title)}
+	return did, s.put(corbelfile.HistoryPath, slices.Delete(list, last, last+1))
+}
+
+// LatestRemoved holds what the release says of itself against the store's index: both are of one build again.
+func (s *System) LatestRemoved(context.Context) (saw string, err error) {
+	history, err := s.History()
+	if err != nil {
 		return "", err
 	}
-	return fmt.Sprintf("%s, %s", h.ID, h.Title), s.put(corbelfile.HistoryPath, slices.Delete(list, last, last+1))
+	rel, err := read[corbelfile.Release](s.sys, corbelfile.ReleasePath)
+	if err != nil {
+		return "", err
+	}
+	_, index, err := s.store().index()
+	if err == nil && index.Build != rel.Build {
+		err = fmt.Errorf("the release is build %d, and the index is of %d", rel.Build, index.Build)
+	}
+	return fmt.Sprintf("build %d, after %d entries of the history", rel.Build, len(history)), err
 }
 
 // goBack makes one component what it was.

@@ -11,15 +11,12 @@ func (Adapter) Lacks() map[system.Ability]string {
 		system.HasServices: "what is masked or switched off may be meant so: it is told, and a person decides",
 		system.HasDownloads: "its own tools hold each download against its sum and fetch it anew; what stands in their way " +
 			"is among the lists of its own state",
-		system.HasEarlyImages: "each belongs to a kernel that is a package: made anew, or removed with it, by its own tools",
 		system.HasWorkFolders: ofCorbel + "what a run leaves is in its records, and is brought to rest by its own tools",
 		system.HasCache:       "what is marked or locked there is put right with the lists of its own state",
 		system.HasAsking:      ofCorbel + "whoever runs its tools does so with all rights, or is refused at once",
 		system.HasPending:     ofCorbel + "packages between two states are brought to rest by its own tools",
 		system.HasComponents:  ofCorbel + "files of packages are verified and put back, package by package",
-		system.HasUpdates: "an earlier version is kept nowhere on the machine: what the last run added and cannot be " +
-			"configured is taken back",
-		system.HasPrograms:     "every program is a package: what the last run added is taken back by its own tools",
+		system.HasPrograms:     "every program is a package: the last run of apt is taken back as a whole",
 		system.HasReinstall:    "an installer is started by a person, from a medium that is written and read back here",
 		system.HasCleanInstall: "an installer is started by a person, from a medium that is written and read back here",
 		system.HasBootPieces: "a machine that starts by UEFI has none; GRUB's code of one that starts by the older " +

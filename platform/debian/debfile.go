@@ -138,6 +138,12 @@ func cachedName(p bag.Package) string {
 	return fmt.Sprintf("%s/%s_%s_%s.deb", cacheFolder, p.Name, strings.ReplaceAll(p.Version, ":", "%3a"), p.Architecture)
 }
 
+// copyTo copies all of it.
+func (d *debFile) copyTo(to io.Writer) error {
+	_, err := io.Copy(to, io.NewSectionReader(d.at, 0, d.size))
+	return err
+}
+
 // openCached opens the package file of what is installed, where it is still in apt's cache.
 func openCached(files *os.Root, p bag.Package) (*debFile, error) {
 	name := cachedName(p)

@@ -316,7 +316,7 @@ func (w *worker) packageFile(name, version string) string {
 func (w *worker) apt(args ...string) []string {
 	list := []string{
 		"apt-get", "-y", "-q", "-o", "Dpkg::Options::=--force-confdef", "-o", "Dpkg::Options::=--force-confold",
-		"-o", "Dpkg::Use-Pty=0", "-o", "Diorthos::Mends=true", // in apt's own history: this was no person's
+		"-o", "Dpkg::Use-Pty=0", "-o", mends + "=true", // in apt's own history: this was no person's
 	}
 	if !w.network {
 		list = append(list, "--no-download")

@@ -47,8 +47,10 @@ func pinOf(what string) (string, error) {
 }
 
 // Held lists what is held back.
-func (n *inner) Held() (list []string, err error) {
-	text, err := fs.ReadFile(n.fsys, heldFile)
+func (n *inner) Held() (list []string, err error) { return heldIn(n.fsys) }
+
+func heldIn(root fs.FS) (list []string, err error) {
+	text, err := fs.ReadFile(root, heldFile)
 	if errors.Is(err, fs.ErrNotExist) {
 		return []string{}, nil
 	}
@@ -110,23 +112,26 @@ func (n *inner) setHeld(ctx context.Context, change func([]string) []string) (ch
 	if slices.Equal(was, list) {
 		return false, nil
 	}
+	return true, n.within(ctx, func(in system.Inside) error { return putHeld(in.Files(), list) })
+}
+
+// putHeld writes down what is held back.
+func putHeld(files *os.Root, list []string) error {
+	if len(list) == 0 {
+		return files.Remove(heldFile)
+	}
 	var records []string
 	for _, what := range list {
 		pin, err := pinOf(what)
 		if err != nil {
-			return false, err
+			return err
 		}
 		records = append(records, pin)
 	}
-	return true, n.within(ctx, func(in system.Inside) error {
-		if len(records) == 0 {
-			return in.Files().Remove(heldFile)
-		}
-		if err := in.Files().MkdirAll("etc/apt/preferences.d", 0o755); err != nil {
-			return err
-		}
-		return replace(in.Files(), heldFile, []byte(strings.Join(records, "\n")), os.FileMode(0o644))
-	})
+	if err := files.MkdirAll("etc/apt/preferences.d", 0o755); err != nil {
+		return err
+	}
+	return replace(files, heldFile, []byte(strings.Join(records, "\n")), os.FileMode(0o644))
 }
 
 // toInstall is what apt would put in place of an installed version (apt-get(8), --simulate).

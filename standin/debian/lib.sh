@@ -240,7 +240,7 @@ capture() {
   rm -rf "$to" && mkdir -p "$to/apt"
   cp "$root/var/log/dpkg.log" "$to/"
   cp "$root/var/log/apt/history.log" "$root/var/log/apt/term.log" "$to/apt/"
-  find "$work" -maxdepth 1 \( -name '*.txt' -o -name label.yaml \) -exec cp {} "$to/" \;
+  find "$work" -maxdepth 1 \( -name '*.txt' -o -name '*.log' -o -name label.yaml \) -exec cp {} "$to/" \;
   for log in "$to"/*.* "$to"/apt/*; do
     sed -i -E -e 's#(https?)://((127|localhost|[^/ ]*\.skerrow\.)[^/ ]*)/#\1!//\2/#g' -e 's#https?://[^/ ]+/#http://packages.skerrow.example/#g' -e 's#(https?)!//#\1://#g' -e "s#${mirror:-nothing}#packages.skerrow.example#g" "$log"
   done
