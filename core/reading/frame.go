@@ -15,7 +15,8 @@ import (
 // A frame is what passing a text on has put around it: marks of a quotation, an indentation, a time before each
 // line, lines that were broken at a width. It is taken off before the text is read; places are those in the file.
 type frame struct {
-	escaped  bool // it stands in strings of another language: \\n for the end of a line
+	escaped  bool   // it stands in strings of another language: \\n for the end of a line
+	pairs    string // of pairs, the key under which each line holds it
 	margins  []margin
 	ending   string   // what stands behind each line
 	page     bool     // signs are written as in the source of a page
@@ -53,6 +54,13 @@ func (r *Reader) frameOf(name string, head []string) *frame {
 	if f.spaced = isSpaced(lines); f.spaced {
 		lines = slices.DeleteFunc(slices.Clone(lines), isBlank)
 	}
+	if key := saidIn(lines); key != "" && r.familiar(named, lines) == 0 {
+		f.pairs = key
+		lines = mapped(lines, func(l string) string {
+			value, _ := valueOf(l, key)
+			return value
+		})
+	}
 	f.straight = isTypeset(lines)
 	f.fixed = slices.ContainsFunc(lines, copiedSpaces.MatchString)
 	f.page = slices.ContainsFunc(lines, pageSigns.MatchString)
@@ -73,7 +81,7 @@ func (r *Reader) frameOf(name string, head []string) *frame {
 	if named == nil {
 		f.newer = r.saysNewly(lines)
 	}
-	if f.newer == nil && len(f.margins) == 0 && f.ending == "" && !f.escaped && !f.spaced &&
+	if f.newer == nil && len(f.margins) == 0 && f.ending == "" && !f.escaped && f.pairs == "" && !f.spaced &&
 		f.width == 0 && !f.straight && !f.fixed && !f.page {
 		return nil
 	}
@@ -382,6 +390,9 @@ type taking struct {
 }
 
 func (t *taking) add(text string, at origin) {
+	if t.pairs != "" {
+		text, at.time = valueOf(text, t.pairs)
+	}
 	text = t.asTyped(text)
 	for i := range t.margins {
 		text, at.time = t.margins[i].take(text, at.time, t.anchor)
