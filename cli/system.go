@@ -227,7 +227,10 @@ func plainActions() (names []string) {
 	for _, id := range action.IDs() {
 		name, ok := strings.CutPrefix(string(id), "upkeep.")
 		if a, _ := action.Named(id); ok &&
-			(len(a.Parameters) == 0 || len(a.Parameters) == 1 && a.Parameters[0].Name == "system") {
+			!slices.ContainsFunc(
+				a.Parameters,
+				func(p action.Parameter) bool { return p.Name != "system" && p.Name != action.Said.Name },
+			) {
 			names = append(names, name)
 		}
 	}

@@ -162,6 +162,97 @@ func TestASystemInAFolderIsMended(t *testing.T) {
 	}
 }
 
+// The latest run is taken back whole: what it upgraded, added and removed, from the cache and from a folder of package
+// files; what it brought is held back; a second time nothing is left to do, and undo is exact. Where the earlier version
+// is nowhere, nothing is changed. A run that failed half-way is taken back too.
+func TestTheLatestRunIsTakenBack(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("takes root")
+	}
+	root := debianFolder(t)
+	alone := &stage{t: t, url: "http://127.0.0.1:1"}
+	packageIn(t, root, "skerrow-deck", "1.0", "true")
+	packageIn(t, root, "skerrow-deck", "2.0", "echo deck: no harbour >&2; exit 3", "Depends: skerrow-rope")
+	packageIn(t, root, "skerrow-rope", "1.0", "true")
+	packageIn(t, root, "skerrow-chart", "3.0", "true")
+	inFolder(t, root, `apt-get -y install /repo/skerrow-deck_1.0_all.deb /repo/skerrow-chart_3.0_all.deb
+		apt-get -y install /repo/skerrow-deck_2.0_all.deb /repo/skerrow-rope_1.0_all.deb skerrow-chart-
+		apt-mark auto skerrow-deck`)
+	broken := standing(t, root)
+	if r := alone.run("upkeep", "do", "remove-update", root, "--yes"); r.status != 1 ||
+		!strings.Contains(r.errout, "skerrow-deck 1.0 for") || standing(t, root) != broken {
+		t.Fatalf("with the earlier version nowhere: %+v", r)
+	}
+	source := filepath.Join(root, "repo")
+	wants(t, alone.must(0, "upkeep", "do", "remove-update", root, "--source", source, "--yes"), "proven",
+		"back at the version before: skerrow-deck 1.0", "had added: skerrow-rope", "had removed: skerrow-chart 3.0",
+		"held back until")
+	out := inFolder(
+		t,
+		root,
+		`dpkg --audit; apt-get check -q >/dev/null && dpkg-query -W -f '${Package}=${Version} ' 'skerrow-*'
+		apt-mark showauto skerrow-deck; cat /etc/apt/preferences.d/diorthos-held`,
+	)
+	if out = strings.Join(strings.Fields(out), " "); !strings.HasPrefix(
+		out,
+		"skerrow-chart=3.0 skerrow-deck=1.0 skerrow-deck ",
+	) ||
+		!strings.HasSuffix(out, "Package: skerrow-deck Pin: version 2.0 Pin-Priority: -1") {
+		t.Errorf("afterwards: %s", out)
+	}
+	wants(t, alone.must(0, "upkeep", "do", "remove-update", root, "--source", source, "--yes"), "nothing to do")
+	last := strings.TrimSpace(witness(t, "sh", "-c", "ls -t "+filepath.Dir(root)+"/*.journal | head -1"))
+	wants(t, alone.must(0, "undo", last), "every file is as it was")
+	if now := standing(t, root); now != broken {
+		t.Errorf("the undo left a difference:\n%s", firstDifference(now, broken))
+	}
+}
+
+// A boot volume that is full gets the room that the next run needs, and not more; what is a person's stays, and what goes
+// is kept. Where all that can go is not enough, nothing is changed, and it is said. A change for which there is no room
+// is not begun.
+func TestRoomIsMadeOnAFullVolume(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("takes root")
+	}
+	root := debianFolder(t)
+	alone := &stage{t: t, url: "http://127.0.0.1:1"}
+	small := filepath.Join(t.TempDir(), "boot.img")
+	witness(t, "sh", "-ec", `truncate -s 24M "$0"; mke2fs -q -t ext4 -m 0 -O ^has_journal "$0"; mkdir -p "$1/boot"
+		mount -o loop "$0" "$1/boot"; cd "$1/boot"
+		fill() { head -c "$2" /dev/urandom >"$1"; }
+		fill vmlinuz-6.1.0-9-amd64 2000000; fill initrd.img-6.1.0-9-amd64 5000000
+		fill initrd.img-5.10.0-1-amd64 3000000; fill initrd.img-5.10.0-2-amd64 3000000; fill letter 8000000`, small, root)
+	t.Cleanup(func() { witness(t, "umount", filepath.Join(root, "boot")) })
+	full := standing(t, filepath.Join(root, "boot"))
+	wants(t, alone.must(0, "upkeep", "do", "make-boot-room", root), "early-boot images of kernels that are gone",
+		"there is room for the next attempt: /boot")
+	if out := inFolder(t, root, "cd /boot; ls"); !strings.Contains(out, "initrd.img-6.1.0-9") ||
+		!strings.Contains(out, "letter") || strings.Contains(out, "5.10.0-1") {
+		t.Errorf("on the boot volume are %s", out)
+	}
+	wants(t, alone.must(0, "upkeep", "aside", root), "boot/initrd.img-5.10.0-1-amd64")
+	wants(t, alone.must(0, "upkeep", "do", "make-boot-room", root), "nothing to do")
+	last := strings.TrimSpace(witness(t, "sh", "-c", "ls -t "+filepath.Dir(root)+"/*.journal | head -1"))
+	wants(t, alone.must(0, "undo", last), "every file is as it was")
+	if now := standing(t, filepath.Join(root, "boot")); now != full {
+		t.Errorf("the undo left a difference:\n%s", firstDifference(now, full))
+	}
+	witness(t, "sh", "-c", "cd '"+root+"/boot'; rm initrd.img-5*; head -c 30000000 /dev/urandom >log || :")
+	full = standing(t, filepath.Join(root, "boot"))
+	if r := alone.run("upkeep", "do", "make-boot-room", root); r.status != 1 ||
+		!strings.Contains(r.errout, "people's or needed") || standing(t, filepath.Join(root, "boot")) != full {
+		t.Errorf("with nothing that can go: %+v", r)
+	}
+	packageIn(t, root, "skerrow-deck", "1.0", "head -c 3000000 /dev/zero >/boot/deck")
+	inFolder(t, root, "dpkg --unpack /repo/skerrow-deck_1.0_all.deb")
+	full = standing(t, root)
+	if r := alone.run("climb", "--root", root, "--yes"); strings.Contains(r.out, "cut off") ||
+		!strings.Contains(r.out+r.errout, "would not fit") || standing(t, root) != full {
+		t.Errorf("a change without room for it: %+v", r)
+	}
+}
+
 // holdLock has another process lock what apt locks.
 func holdLock(t *testing.T, root string) *exec.Cmd {
 	t.Helper()
@@ -220,7 +311,19 @@ func TestWhatStopsPackagesIsClearedInAFolder(t *testing.T) {
 		"an account that a script needs": {
 			harm:  "apt-get -y install /repo/skerrow-owner_1.0_all.deb",
 			check: "! dpkg -s skerrow-owner 2>/dev/null | grep -q 'ok installed'",
-			says:  []string{"is for a person: passed over", "skerrow-owner"},
+			says:  []string{"Make the account again", "nothing to do here", "skerrow-owner"},
+		},
+		"an account that every system has": {
+			harm: `cp /etc/passwd /usr/share/base-passwd/passwd.master; cp /etc/group /usr/share/base-passwd/group.master
+				sed -i '/^games:/d' /etc/passwd /etc/shadow /etc/group; apt-get -y install /repo/skerrow-games_1.0_all.deb`,
+			check: "dpkg -s skerrow-games | grep -q 'ok installed' && grep -q '^games:x:5:' /etc/passwd && grep -q '^games:' /etc/shadow",
+			says:  []string{"Make the account again", "the account games is there again"},
+		},
+		"a limit of the owner's": {
+			harm: `echo 'APT::Cache-Start "4096"; APT::Cache-Limit "4096"; APT::Cache-Grow "0";' >/etc/apt/apt.conf.d/30small
+				apt-get -y install /repo/skerrow-plain_1.0_all.deb`,
+			check: "apt-get -y install /repo/skerrow-plain_1.0_all.deb",
+			says:  []string{"/etc/apt/apt.conf.d/30small is held aside", "APT::Cache-"},
 		},
 		"a form that nobody knows": {
 			harm:  "echo 7 >/var/lib/dpkg/info/format; dpkg -i /repo/skerrow-plain_1.0_all.deb",
@@ -233,6 +336,7 @@ func TestWhatStopsPackagesIsClearedInAFolder(t *testing.T) {
 			packageIn(t, root, "skerrow-base", "1.0", "echo base: no compass >&2; exit 3")
 			packageIn(t, root, "skerrow-top", "1.0", "true", "Depends: skerrow-base")
 			packageIn(t, root, "skerrow-plain", "1.0", "true")
+			packageIn(t, root, "skerrow-games", "1.0", "chown games /usr/share/skerrow-games/text")
 			packageIn(t, root, "skerrow-owner", "1.0", "chown harbourmaster /usr/share/skerrow-owner/text")
 			screen := inFolder(t, root, c.harm)
 			logs := filepath.Join(t.TempDir(), "logs")

@@ -68,27 +68,31 @@ func holdsSystem(f *bag.Facts, d bag.Disk) bool {
 
 // makesRoom frees volumes. The proof is the room that the next attempt needs, which is why room was made.
 func makesRoom(place system.Place) Action {
-	return onFiles(systemAction(func(ctx context.Context, c *Context, s system.RoomMaker) ([]string, error) {
-		return s.MakeRoom(ctx, place, c.toolOptions())
-	}, func(ctx context.Context, s system.RoomMaker) (checks []Check) {
-		rooms, err := s.RoomFor(ctx, place)
-		if err != nil {
-			return resultCheck("there is room enough", err, "")
-		}
-		wanted := int64(0)
-		for _, r := range rooms {
-			wanted += r.Bytes()
-			checks = append(checks, Check{
-				What: "there is room for the next attempt: " + r.Mount, OK: r.Free >= r.Bytes(),
-				Saw: fmt.Sprintf("%s free, %s wanted", units.FormatBytes(r.Free), units.FormatBytes(r.Bytes())),
-			})
-		}
-		if wanted == 0 { // then all that could go had to
-			list, err := s.Dispensable(ctx, place)
-			checks = append(checks, resultCheck("nothing is left that could go", errors.Join(err, errIfAny(list)), "nothing is")...)
-		}
-		return checks
-	}))
+	return onFiles(
+		taking(proving(systemAction(func(ctx context.Context, c *Context, s system.RoomMaker) ([]string, error) {
+			return s.MakeRoom(ctx, place, c.toolOptions())
+		}, nil), func(ctx context.Context, after *Context, s system.RoomMaker) (checks []Check) {
+			rooms, err := s.RoomFor(ctx, place, after.toolOptions())
+			if err != nil {
+				return resultCheck("there is room enough", err, "")
+			}
+			wanted := int64(0)
+			for _, r := range rooms {
+				wanted += r.Bytes()
+				checks = append(checks, Check{
+					What: "there is room for the next attempt: " + r.Mount, OK: r.Free >= r.Bytes(),
+					Saw: fmt.Sprintf("%s free, %s wanted", units.FormatBytes(r.Free), units.FormatBytes(r.Bytes())),
+				})
+			}
+			if wanted == 0 { // then all that could go had to
+				list, err := s.Dispensable(ctx, place)
+				checks = append(
+					checks,
+					resultCheck("nothing is left that could go", errors.Join(err, errIfAny(list)), "nothing is")...)
+			}
+			return checks
+		}), Said),
+	)
 }
 
 // resultCheck turns a look into a check.
@@ -207,16 +211,18 @@ var systemActions = map[ID]Action{
 			name, err := s.FeatureStored(ctx, after.toolOptions())
 			return resultCheck("all that is asked for is there", err, name+": every file has the hash that is wanted")
 		}), Said)),
-	"upkeep.remove-update": onFiles(systemAction(func(ctx context.Context, c *Context, s system.Updates) ([]string, error) {
-		return s.RemoveLatest(ctx, c.toolOptions())
-	}, func(ctx context.Context, s system.Updates) []Check {
-		saw, err := s.LatestRemoved(ctx)
-		checks := resultCheck("what was there before the latest update is there again", err, saw)
-		if keeper, ok := s.(system.Components); ok {
-			checks = append(checks, proveStore(ctx, keeper)...)
-		}
-		return checks
-	})),
+	"upkeep.remove-update": onFiles(
+		systemAction(func(ctx context.Context, c *Context, s system.Updates) ([]string, error) {
+			return s.RemoveLatest(ctx, c.toolOptions())
+		}, func(ctx context.Context, s system.Updates) []Check {
+			saw, err := s.LatestRemoved(ctx)
+			checks := resultCheck("what was there before the latest update is there again", err, saw)
+			if keeper, ok := s.(system.Components); ok {
+				checks = append(checks, proveStore(ctx, keeper)...)
+			}
+			return checks
+		}),
+	),
 	"upkeep.remove-program": systemAction(func(_ context.Context, _ *Context, s system.Programs) ([]string, error) {
 		what, err := s.RemoveProgram()
 		return []string{what + " is removed; its folder is kept aside"}, err
@@ -288,6 +294,27 @@ var systemActions = map[ID]Action{
 		func(ctx context.Context, s system.PackageTools) []Check {
 			return resultCheck(
 				"every package is at rest, and the next run can begin", s.PackagesAtRest(ctx), "the system's own tools say so",
+			)
+		},
+	), Said)),
+	"packages.clear-way": onFiles(taking(systemAction(
+		func(ctx context.Context, c *Context, s system.PackageTools) ([]string, error) {
+			return s.ClearWay(ctx, c.toolOptions())
+		},
+		func(ctx context.Context, s system.PackageTools) []Check {
+			return resultCheck(
+				"every package is at rest, and the next run can begin", s.PackagesAtRest(ctx), "the system's own tools say so",
+			)
+		},
+	), Said)),
+	"packages.upgrade": onFiles(taking(systemAction(
+		func(ctx context.Context, c *Context, s system.PackageTools) ([]string, error) {
+			return s.UpgradePackages(ctx, c.toolOptions())
+		},
+		func(ctx context.Context, s system.PackageTools) []Check {
+			return append(
+				resultCheck("every package is at rest", s.PackagesAtRest(ctx), "the system's own tools say so"),
+				resultCheck("every package is as new as the sources have it", s.AllNew(ctx), "the system's own tools say so")...,
 			)
 		},
 	), Said)),

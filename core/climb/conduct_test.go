@@ -272,6 +272,36 @@ func (f failing) WriteAt(p []byte, off int64) (int, error) {
 	return f.Image.WriteAt(p, off)
 }
 
+// stumbling is a disk that refuses one write.
+type stumbling struct {
+	*block.Image
+	until *int
+}
+
+func (f stumbling) WriteAt(p []byte, off int64) (int, error) {
+	if *f.until--; *f.until == 0 {
+		return 0, errors.New("no space left on device")
+	}
+	return f.Image.WriteAt(p, off)
+}
+
+// TestWhatCannotBeWrittenIsTakenBack: a write that fails while the computer goes on leaves nothing done in part, and
+// nothing to be resumed; the rung is not called refused.
+func TestWhatCannotBeWrittenIsTakenBack(t *testing.T) {
+	b, rungs := setUp(t)
+	before := read(t, b.path("disk.img"))
+	until := 2
+	b.wrap = func(m *block.Image) climb.Device { return stumbling{m, &until} }
+	runs, r, err := b.climb(t.Context(), &script{}, nil, rungs[0])
+	if !errors.Is(err, climb.ErrNotWritten) || runs[0].Outcome != climb.TakenBack || r.Unfinished() != nil ||
+		!strings.Contains(err.Error(), "no space left on device; it was taken back") {
+		t.Errorf("%v: %+v", err, runs)
+	}
+	if until > 0 || !bytes.Equal(read(t, b.path("disk.img")), before) {
+		t.Errorf("the disk is not as it was, after %d writes", until)
+	}
+}
+
 // TestARungThatWasCutOffIsCalledSo: not refused, with its journal, on the record;
 // the next climb goes on only when it was resumed or taken back.
 func TestARungThatWasCutOffIsCalledSo(t *testing.T) {

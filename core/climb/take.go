@@ -26,6 +26,8 @@ var (
 	ErrCannot = errors.New("it cannot be done here")
 	// ErrByHand means that a rung is for a person.
 	ErrByHand = errors.New("this rung is taken by hand")
+	// ErrNotWritten means that the change could not be written to its end.
+	ErrNotWritten = errors.New("could not be written")
 	// ErrCutOff means that the target may be changed in part.
 	ErrCutOff = errors.New("cut off")
 	// ErrStopped means that it was told to stop.
@@ -315,9 +317,18 @@ func (t *taking) write(ctx context.Context, before *action.Context) (err error) 
 			t.rung.Number, err,
 		)
 	case err != nil:
-		return t.cutOff(err)
+		return t.unwritten(ctx, journal, err)
 	}
 	return t.prove(ctx, journal, action.Proof{Before: original, Wanted: wanted})
+}
+
+// unwritten takes back what could not be written to its end, as where a volume is full.
+func (t *taking) unwritten(ctx context.Context, journal *block.Journal, why error) error {
+	if err := journal.Undo(context.WithoutCancel(ctx), t.dev); err != nil {
+		return t.cutOff(why)
+	}
+	t.run.Outcome = TakenBack
+	return fmt.Errorf("rung %d: %w: %w; it was taken back", t.rung.Number, ErrNotWritten, why)
 }
 
 func (t *taking) cutOff(err error) error {

@@ -75,8 +75,9 @@ type (
 		// Dispensable is what could go, in the order in which it goes.
 		Dispensable(context.Context, Place) ([]bag.Download, error)
 		MakeRoom(context.Context, Place, ToolOptions) ([]string, error)
-		// RoomFor is what the next attempt needs of each volume, and what is free there.
-		RoomFor(context.Context, Place) ([]VolumeRoom, error)
+		// RoomFor is what the next attempt needs of each volume, and what is free there; where it was said of a path that
+		// there is no room (ToolOptions.Said), of that volume too.
+		RoomFor(context.Context, Place, ToolOptions) ([]VolumeRoom, error)
 	}
 	// WorkFolders are left of attempts that did not end.
 	WorkFolders interface {
@@ -200,8 +201,14 @@ type (
 	PackageTools interface {
 		// FinishPackages completes what a run began, or takes back what it added.
 		FinishPackages(context.Context, ToolOptions) ([]string, error)
+		// ClearWay puts right what is named where it was said why the attempt failed, and completes what was begun; what
+		// cannot be completed stays.
+		ClearWay(context.Context, ToolOptions) ([]string, error)
 		// PackagesAtRest says what keeps the next run from being begun.
 		PackagesAtRest(context.Context) error
+		// UpgradePackages brings all packages to what the sources offer; AllNew says what is not.
+		UpgradePackages(context.Context, ToolOptions) ([]string, error)
+		AllNew(context.Context) error
 	}
 	// Payloads are the files of packages.
 	Payloads interface {

@@ -37,7 +37,7 @@ type Inside interface {
 	Run(context.Context, Command) (Output, error)
 	// Files are those of the system, with all that it mounts.
 	Files() *os.Root
-	// Free is how many bytes are free for users on the volume of a folder, with what was changed.
+	// Free is how many bytes are free for the system's own tools on the volume of a folder, with what was changed.
 	Free(folder string) (int64, error)
 	// Changed lists what differs from how the system was entered: paths without a leading
 	// slash, in order.

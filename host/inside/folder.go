@@ -334,7 +334,7 @@ func (e entered) Leave() error {
 	return err
 }
 
-// Free is how many bytes are free for users on the volume of a folder: what is free there now, and what the draft takes
+// Free is how many bytes are free for the system's own tools on the volume of a folder: what is free there now, and what the draft takes
 // away or adds.
 func (e entered) Free(folder string) (int64, error) {
 	at := filepath.Join(e.folder.path, folder)
@@ -343,7 +343,7 @@ func (e entered) Free(folder string) (int64, error) {
 	if err := errors.Join(unix.Stat(at, &volume), unix.Statfs(at, &st)); err != nil {
 		return 0, err
 	}
-	free := int64(st.Bavail) * st.Bsize
+	free := int64(st.Bfree) * st.Bsize
 	var paths []string
 	if err := e.do(func() (err error) {
 		paths, err = e.touched()
@@ -394,8 +394,66 @@ func (d *folderDraft) Writes() ([]block.Write, []block.Place, error) {
 	if err != nil {
 		return nil, nil, err
 	}
+	if err := d.fits(list); err != nil {
+		return nil, nil, err
+	}
 	places, writes, err := tree.Plan(list)
 	return writes, places, err
+}
+
+// ErrTooFull means that a volume has no room for what would be written to it.
+var ErrTooFull = errors.New("it would not fit")
+
+// spareRoom is what is left free on each volume, in bytes: for the file system's own records of what is written.
+const spareRoom = 1 << 20
+
+// fits refuses a change for which a volume has no room: the draft lies elsewhere, and had some. What goes, goes first; a
+// file that is changed is written beside what it was.
+func (d *folderDraft) fits(list []tree.Change) error {
+	left := map[uint64]int64{}
+	volume := func(path string) (uint64, error) {
+		for above := filepath.Join(d.folder.path, filepath.Dir(path)); ; above = filepath.Dir(above) {
+			var st unix.Stat_t
+			if err := unix.Stat(above, &st); err != nil {
+				if above == d.folder.path || above == "/" {
+					return 0, err
+				}
+				continue // a folder that is new
+			}
+			if _, ok := left[st.Dev]; !ok {
+				var fs unix.Statfs_t
+				if err := unix.Statfs(above, &fs); err != nil {
+					return 0, err
+				}
+				left[st.Dev] = int64(fs.Bfree)*fs.Bsize - spareRoom
+			}
+			return st.Dev, nil
+		}
+	}
+	taken := func(n tree.Node) int64 {
+		const block = 4096
+		if n.Mode == 0 {
+			return 0
+		}
+		return (int64(len(n.Content)) + block - 1) / block * block
+	}
+	for _, goes := range []bool{true, false} {
+		for _, c := range list {
+			if (c.Now.Mode == 0) != goes {
+				continue
+			}
+			at, err := volume(c.Path)
+			if err != nil {
+				return err
+			}
+			if left[at] -= taken(c.Now); left[at] < 0 && taken(c.Now) > 0 {
+				return fmt.Errorf("%w: the volume of /%s has no room for all that would be written: make room first", ErrTooFull,
+					c.Path)
+			}
+			left[at] += taken(c.Before)
+		}
+	}
+	return nil
 }
 
 // notKept are folders whose files are only of the moment.

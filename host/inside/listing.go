@@ -48,7 +48,7 @@ func (s *session) scan() (listing, error) {
 	return t, err
 }
 
-// Free is how many bytes are free for users on the volume of a folder, as it stands in the draft.
+// Free is how many bytes are free for the system's own tools on the volume of a folder, as it stands in the draft.
 func (s *session) Free(folder string) (int64, error) {
 	f, err := s.files.Open(folder)
 	if err != nil {
@@ -59,7 +59,7 @@ func (s *session) Free(folder string) (int64, error) {
 	if err := unix.Fstatfs(int(f.Fd()), &st); err != nil {
 		return 0, err
 	}
-	return int64(st.Bavail) * st.Bsize, nil
+	return int64(st.Bfree) * st.Bsize, nil
 }
 
 // Changed lists what differs from how the system was entered.

@@ -240,7 +240,7 @@ func packPath(id string) string { return path.Join(corbelfile.CacheFolder, id+".
 
 // RoomFor is what the most demanding offer asks of a volume, and what is free there; nothing is asked of a boot volume
 // where there is none.
-func (s *System) RoomFor(_ context.Context, place system.Place) ([]system.VolumeRoom, error) {
+func (s *System) RoomFor(_ context.Context, place system.Place, _ system.ToolOptions) ([]system.VolumeRoom, error) {
 	part, always, asks := s.sysPart, int64(corbelfile.RoomForAttempt), func(f *corbelfile.Fit) int64 { return f.Free }
 	if place == system.BootVolumes {
 		if s.boot == nil {

@@ -16,7 +16,7 @@ func (onFolder) Run(context.Context, system.Command) (system.Output, error) {
 	return system.Output{}, os.ErrInvalid
 }
 func (f onFolder) Files() *os.Root                 { return f.root }
-func (onFolder) Free(string) (int64, error) { return 1 << 40, nil }
+func (onFolder) Free(string) (int64, error)        { return 1 << 40, nil }
 func (onFolder) Changed() ([]system.Change, error) { return nil, nil }
 func (onFolder) Leave() error                      { return nil }
 

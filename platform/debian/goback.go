@@ -28,18 +28,39 @@ func (n *inner) LatestRemoved(ctx context.Context) (saw string, err error) {
 	if !ok {
 		return "", errNoRun
 	}
-	if left := last.standing(installedIn(n.fsys)); len(left) > 0 {
+	installed := installedIn(n.fsys)
+	if left := last.standing(installed); len(left) > 0 {
 		return "", fmt.Errorf("%d packages are not as they were, such as %s", len(left), left[0].name)
 	}
-	return fmt.Sprintf("%d packages, as before %s", len(last.changes), last.when), n.PackagesAtRest(ctx)
+	saw = fmt.Sprintf("%d packages, as before %s", len(last.changes), last.when)
+	if others := last.overtaken(installed); others > 0 {
+		saw = fmt.Sprintf("%d of %d packages, as before %s; the others were changed once more since then",
+			len(last.changes)-others, len(last.changes), last.when)
+	}
+	return saw, n.PackagesAtRest(ctx)
+}
+
+// overtaken counts the changes of a run whose packages are neither as before nor as it left them.
+func (r run) overtaken(installed []bag.Package) (count int) {
+	for _, c := range r.changes {
+		if i := c.find(installed); i >= 0 && installed[i].State == "installed" && installed[i].Version != c.was &&
+			installed[i].Version != c.now {
+			count++
+		}
+	}
+	return count
+}
+
+func (c packageChange) find(installed []bag.Package) int {
+	return slices.IndexFunc(installed, func(p bag.Package) bool {
+		return p.Name == c.name && (p.Architecture == c.architecture || p.Architecture == "all")
+	})
 }
 
 // standing are the changes of a run that still stand. What was changed once more since then is not its own any more.
 func (r run) standing(installed []bag.Package) (list []packageChange) {
 	for _, c := range r.changes {
-		i := slices.IndexFunc(installed, func(p bag.Package) bool {
-			return p.Name == c.name && (p.Architecture == c.architecture || p.Architecture == "all")
-		})
+		i := c.find(installed)
 		switch {
 		case i < 0:
 			if c.now == "" { // it was removed

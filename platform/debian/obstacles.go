@@ -36,7 +36,10 @@ func (w *worker) clear(ctx context.Context, text string) (bool, error) {
 
 // clearNamed looks only for what the text names.
 func (w *worker) clearNamed(ctx context.Context, text string) (bool, error) {
-	return w.clearBy(ctx, text, w.unmarkNamed, w.holdNamed, w.holdSetting, w.chmodNamed, w.restoreFiles)
+	return w.clearBy(
+		ctx, text, w.unmarkNamed, w.holdDownload, w.holdNamed, w.holdSetting, w.holdOption, w.unmaskNamed, w.makeAccounts,
+		w.chmodNamed, w.restoreFiles,
+	)
 }
 
 func (w *worker) clearBy(

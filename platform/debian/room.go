@@ -7,8 +7,10 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"path"
+	"regexp"
 	"slices"
 	"strings"
 	"syscall"
@@ -21,11 +23,12 @@ import (
 
 // A spare is something that can go: it comes back by itself, or nothing needs it any more.
 type spare struct {
-	name    string // a file; of a kernel, its package
-	size    int64
-	kernel  bool
-	orphan  bool // on the boot volume, of a kernel that is gone: nobody makes it again
-	folders []string
+	name   string // a file; of a kernel, its package
+	what   string // in words, of several
+	folder string // in which it lies
+	size   int64
+	kernel bool
+	orphan bool // on the boot volume, of a kernel that is gone: nobody makes it again
 }
 
 // recordsRoom is what the package system needs to write its records, besides twice their size, in bytes.
@@ -46,9 +49,11 @@ func (n *inner) MakeRoom(ctx context.Context, place system.Place, o system.ToolO
 }
 
 // RoomFor is what the next attempt needs of each volume, and what is free there.
-func (n *inner) RoomFor(ctx context.Context, place system.Place) (list []system.VolumeRoom, err error) {
+func (n *inner) RoomFor(
+	ctx context.Context, place system.Place, o system.ToolOptions,
+) (list []system.VolumeRoom, err error) {
 	err = n.within(ctx, func(in system.Inside) error {
-		w := &worker{n: n, in: in, say: func(string) {}}
+		w := &worker{n: n, in: in, say: func(string) {}, said: o.Said}
 		list, err = w.rooms(place)
 		return err
 	})
@@ -56,43 +61,53 @@ func (n *inner) RoomFor(ctx context.Context, place system.Place) (list []system.
 }
 
 func (w *worker) makeRoom(ctx context.Context, place system.Place) error {
-	lacking := func() (map[uint64]string, error) {
-		rooms, err := w.rooms(place)
-		list := map[uint64]string{}
+	rooms, err := w.rooms(place)
+	if err != nil {
+		return err
+	}
+	lacking := func() (list []system.VolumeRoom, err error) {
 		for _, r := range rooms {
+			if r.Free, err = w.in.Free(cmp.Or(strings.TrimPrefix(r.Mount, "/"), ".")); err != nil {
+				return nil, err
+			}
 			if r.Free < r.Bytes() {
-				list[w.volumeOf(strings.TrimPrefix(r.Mount, "/"))] = fmt.Sprintf(
-					"%s: %s free, %s wanted", r.Mount, units.FormatBytes(r.Free), units.FormatBytes(r.Bytes()),
-				)
+				list = append(list, r)
 			}
 		}
-		return list, err
+		return list, nil
 	}
 	lacks, err := lacking()
 	if err != nil || len(lacks) == 0 {
 		return err
 	}
-	freed, count := int64(0), 0
+	freed := int64(0)
+	taken := map[string]int64{} // by what they are
 	for _, s := range w.n.spares(w.files(), place) {
-		if !slices.ContainsFunc(s.folders, func(f string) bool { return lacks[w.volumeOf(f)] != "" }) {
+		at := w.mountOf(s.folder)
+		if !slices.ContainsFunc(lacks, func(r system.VolumeRoom) bool { return r.Mount == at }) {
 			continue // it lies on another volume
 		}
 		if err := w.free(ctx, s); err != nil {
 			return err
 		}
-		freed, count = freed+s.size, count+1
+		freed += s.size
+		if !s.kernel {
+			taken[s.what] += s.size
+		}
 		if lacks, err = lacking(); err != nil {
 			return err
 		}
 		if len(lacks) == 0 {
-			w.did = append(w.did, fmt.Sprintf("%d things are taken away, of %s; the journal keeps them", count,
-				units.FormatBytes(freed)))
-			return nil
+			break
 		}
 	}
-	for _, text := range lacks {
-		return fmt.Errorf("%s, with all that comes back by itself away (%s): what is left is people's or needed. See "+
-			"whose it is with \"diorthos upkeep room\", or make the volume larger", text, units.FormatBytes(freed))
+	if len(lacks) > 0 {
+		return fmt.Errorf("%s: %s free, %s wanted, with all that comes back by itself away (%s): what is left is "+
+			"people's or needed. See whose it is with \"diorthos upkeep room\", or make the volume larger", lacks[0].Mount,
+			units.FormatBytes(lacks[0].Free), units.FormatBytes(lacks[0].Bytes()), units.FormatBytes(freed))
+	}
+	for _, what := range slices.Sorted(maps.Keys(taken)) {
+		w.did = append(w.did, fmt.Sprintf("%s: %s are freed", what, units.FormatBytes(taken[what])))
 	}
 	return nil
 }
@@ -113,7 +128,6 @@ func (w *worker) free(ctx context.Context, s spare) error {
 			}
 		}
 	}
-	w.did = append(w.did, s.name)
 	return w.in.Files().Remove(s.name)
 }
 
@@ -154,6 +168,8 @@ type want struct {
 // rooms adds up what the next attempt needs, volume by volume.
 func (w *worker) rooms(place system.Place) (list []system.VolumeRoom, err error) {
 	wants, start := w.wants()
+	saidWants, saidStart := w.wantsSaid()
+	wants, start = append(wants, saidWants...), append(start, saidStart...)
 	if place == system.BootVolumes {
 		wants = start
 	} else if w.volumeOf("boot") == w.volumeOf(".") {
@@ -161,6 +177,9 @@ func (w *worker) rooms(place system.Place) (list []system.VolumeRoom, err error)
 	}
 	for _, one := range wants {
 		mount := w.mountOf(one.at)
+		if one.What == noRoomThere { // it may be of a kind that is not in the draft
+			mount = w.apart(one.at, mount)
+		}
 		i := slices.IndexFunc(list, func(r system.VolumeRoom) bool { return r.Mount == mount })
 		if i < 0 {
 			free, err := w.in.Free(cmp.Or(strings.TrimPrefix(mount, "/"), "."))
@@ -170,9 +189,44 @@ func (w *worker) rooms(place system.Place) (list []system.VolumeRoom, err error)
 			list = append(list, system.VolumeRoom{Need: system.Need{Mount: mount}, Free: free})
 			i = len(list) - 1
 		}
-		list[i].Terms = append(list[i].Terms, one.Term)
+		if one.What != noRoomThere || len(list[i].Terms) == 0 { // what is computed says more
+			list[i].Terms = append(list[i].Terms, one.Term)
+		}
 	}
 	return list, nil
+}
+
+// apart is where a path lies whose room is not that of the volume on which it is in the draft.
+func (w *worker) apart(at, mount string) string {
+	for ; at != "."; at = path.Dir(at) {
+		if info, err := w.in.Files().Stat(at); err == nil && info.IsDir() {
+			break
+		}
+	}
+	own, err := w.in.Free(at)
+	of, failed := w.in.Free(cmp.Or(strings.TrimPrefix(mount, "/"), "."))
+	if err == nil && failed == nil && own != of {
+		return "/" + at
+	}
+	return mount
+}
+
+// wantsSaid is some room on each volume of which it was said that there is none.
+func (w *worker) wantsSaid() (wants, start []want) {
+	if !noRoom.MatchString(w.said) {
+		return nil, nil
+	}
+	for _, name := range anyPath.FindAllString(w.said, -1) {
+		one := want{strings.TrimPrefix(path.Clean(name), "/"), system.Term{What: noRoomThere, Bytes: someRoom}}
+		switch top, _, _ := strings.Cut(one.at, "/"); top {
+		case "dev", "proc", "sys", "run":
+		case "boot":
+			start = append(start, one)
+		default:
+			wants = append(wants, one)
+		}
+	}
+	return wants, start
 }
 
 // wants is the room that the next attempt needs, computed from its packages: of what was begun and is not at rest, with
@@ -183,6 +237,7 @@ func (w *worker) wants() (wants, start []want) {
 	if sys == nil {
 		sys = &bag.Installed{}
 	}
+	sys.EarlyBoot = earlyOfKernels(root)
 	need := func(at, what string, bytes int64) {
 		if bytes > 0 {
 			wants = append(wants, want{at, system.Term{What: what, Bytes: bytes}})
@@ -222,10 +277,14 @@ func (w *worker) wants() (wants, start []want) {
 		need("var/tmp", "an early-boot image while it is put together", 4*sys.EarlyBoot)
 	}
 	if len(start) == 0 && sys.EarlyBoot > 0 {
+		newEarly, anew := sys.EarlyBoot*11/10, sys.EarlyBoot
+		if early > 0 { // those are written, and no other
+			anew = 0
+		}
 		for _, t := range []system.Term{
 			{What: "kernels that are not unpacked yet", Bytes: int64(images) * sys.KernelImage},
-			{What: "early-boot images of new kernels", Bytes: int64(early) * sys.EarlyBoot},
-			{What: "an early-boot image once more, while it is written anew", Bytes: sys.EarlyBoot},
+			{What: "early-boot images of new kernels, a tenth larger than the largest there", Bytes: int64(early) * newEarly},
+			{What: "an early-boot image once more, while it is written anew", Bytes: anew},
 		} {
 			if t.Bytes > 0 {
 				start = append(start, want{"boot", t})
@@ -233,6 +292,28 @@ func (w *worker) wants() (wants, start []want) {
 		}
 	}
 	return wants, start
+}
+
+// noRoom is how it is said that a path has none.
+var noRoom = regexp.MustCompile(`No space left on device|enough free space in`)
+
+var anyPath = regexp.MustCompile(`(?:/[A-Za-z0-9_.+:@~%-]+)+`)
+
+// someRoom is what is wanted, in bytes, where it is known only that there was none.
+const (
+	someRoom    = 16 << 20
+	noRoomThere = "what found no room there"
+)
+
+// earlyOfKernels is the size of the largest early-boot image whose kernel is there, in bytes.
+func earlyOfKernels(root fs.FS) (most int64) {
+	names, _ := fs.Glob(root, "boot/vmlinuz-*") // the pattern is right
+	for _, name := range names {
+		if info, err := fs.Stat(root, "boot/initrd.img-"+strings.TrimPrefix(path.Base(name), "vmlinuz-")); err == nil {
+			most = max(most, info.Size())
+		}
+	}
+	return most
 }
 
 // An unpacking is a package that is still to come, with sizes in bytes.
@@ -332,14 +413,20 @@ func (n *inner) spares(root fs.FS, place system.Place) (list []spare) {
 			unfinished[c.name] = true // they are asked for again
 		}
 	}
-	fetched := files(root, cacheFolder+"/*.deb", func(name string) bool {
-		of, _, _ := strings.Cut(path.Base(name), "_")
-		return !unfinished[of]
-	})
+	fetched := files(
+		root,
+		"fetched package files, which are fetched again when they are needed",
+		cacheFolder+"/*.deb",
+		func(name string) bool {
+			of, _, _ := strings.Cut(path.Base(name), "_")
+			return !unfinished[of]
+		},
+	)
 	slices.SortStableFunc(fetched, func(a, b spare) int {
 		return cmp.Compare(numbered(installed[a.name]), numbered(installed[b.name]))
 	})
-	return append(fetched, files(root, "var/log/journal/*/*@*.journal*", func(string) bool { return true })...)
+	return append(fetched, files(root, "journals of the service manager that were closed, the oldest first",
+		"var/log/journal/*/*@*.journal*", func(string) bool { return true })...)
 }
 
 func numbered(is bool) int {
@@ -350,13 +437,13 @@ func numbered(is bool) int {
 }
 
 // files lists those that match, the oldest first.
-func files(root fs.FS, pattern string, which func(name string) bool) (list []spare) {
+func files(root fs.FS, what, pattern string, which func(name string) bool) (list []spare) {
 	names, _ := fs.Glob(root, pattern) // the patterns are right
 	times := map[string]int64{}
 	for _, name := range names {
 		if info, err := fs.Stat(root, name); err == nil && info.Mode().IsRegular() && which(name) {
 			times[name] = info.ModTime().UnixNano()
-			list = append(list, spare{name: name, size: info.Size(), folders: []string{path.Dir(name)}})
+			list = append(list, spare{name: name, what: what, size: info.Size(), folder: path.Dir(name)})
 		}
 	}
 	slices.SortStableFunc(list, func(a, b spare) int { return cmp.Compare(times[a.name], times[b.name]) })
@@ -375,7 +462,7 @@ func kernelVersion(version string) bool {
 // is of that too.
 func orphans(root fs.FS) []spare {
 	packages := installedIn(root)
-	list := files(root, "boot/initrd.img-*", func(name string) bool {
+	list := files(root, "early-boot images of kernels that are gone", "boot/initrd.img-*", func(name string) bool {
 		version := strings.TrimPrefix(path.Base(name), "initrd.img-")
 		if bare, ok := strings.CutSuffix(version, ".new"); ok && there(root, "boot/vmlinuz-"+bare) {
 			return true // update-initramfs(8) was cut off
@@ -408,7 +495,7 @@ func (n *inner) oldKernels(root fs.FS) (list []spare) {
 		if strings.Contains(first, "vmlinuz-"+version) || runningKernel() == version {
 			continue
 		}
-		s := spare{name: kernelPackage + version, kernel: true, folders: []string{"boot"}}
+		s := spare{name: kernelPackage + version, kernel: true, folder: "boot"}
 		for _, name := range []string{"vmlinuz-", "initrd.img-", "config-", "System.map-"} {
 			if info, err := fs.Stat(root, "boot/"+name+version); err == nil {
 				s.size += info.Size()

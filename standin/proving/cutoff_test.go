@@ -126,6 +126,7 @@ func TestEveryActionCutOffAtEveryWrite(t *testing.T) {
 			"firmware.give-back", "boot.normal-mode", "upkeep.put-back", "upkeep.tidy",
 			"boot.mounts", "boot.root", "layout.type-esp", "volume.mend-group", // of a Debian machine, below
 			"packages.finish", "packages.restore-files", "packages.lists-anew", // inside one, below
+			"packages.clear-way", "packages.upgrade",
 			"boot.early-images", "boot.menu", "boot.install-loader",
 			// they draft and write as those do; a real machine is started by "make prove-disks"
 		}

@@ -46,7 +46,7 @@ func TestRoomThatDoesNotSufficeIsNotProven(t *testing.T) {
 		t.Errorf("it counts as done: %v %v", went, err)
 	}
 	if !slices.ContainsFunc(r.res.Notes, func(n string) bool {
-		return strings.Contains(n, "there is room for what is on offer")
+		return strings.Contains(n, "there is room for the next attempt")
 	}) {
 		t.Errorf("it does not say why: %q", r.res.Notes)
 	}
