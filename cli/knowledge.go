@@ -77,7 +77,7 @@ func checkKnowledge(_ context.Context, c *cli.Command) error {
 	warnings := append([]string{}, k.Warnings()...)
 	done, err := writeJSON(c, map[string]any{
 		"version": k.Version, "dialects": len(k.Dialects), "causes": len(k.Causes), "signatures": len(k.Signatures),
-		"remedies": len(k.Remedies), "warnings": warnings,
+		"remedies": len(k.Remedies), "families": k.Carried(), "warnings": warnings,
 	})
 	if !done {
 		p := newPage(c)
@@ -86,6 +86,10 @@ func checkKnowledge(_ context.Context, c *cli.Command) error {
 			"  %d dialects, %d causes, %d signatures, %d remedies",
 			len(k.Dialects), len(k.Causes), len(k.Signatures), len(k.Remedies),
 		)
+		for _, f := range k.Carried() {
+			p.line("  %s: Diorthos carries out %d of %d remedies itself, for %d of %d causes; the others are for a person",
+				f.Family, f.Remedies-f.ByHand, f.Remedies, f.Reached, f.Causes)
+		}
 		for _, w := range warnings {
 			p.hangingIndent("  "+markOdd+" ", w)
 		}

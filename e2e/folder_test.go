@@ -163,8 +163,8 @@ func TestASystemInAFolderIsMended(t *testing.T) {
 }
 
 // The latest run is taken back whole: what it upgraded, added and removed, from the cache and from a folder of package
-// files; what it brought is held back; a second time nothing is left to do, and undo is exact. Where the earlier version
-// is nowhere, nothing is changed. A run that failed half-way is taken back too.
+// files; what it brought is held back; a second time nothing is left to do, and undo is exact. Where the earlier
+// version is nowhere, nothing is changed. A run that failed half-way is taken back too.
 func TestTheLatestRunIsTakenBack(t *testing.T) {
 	if os.Geteuid() != 0 {
 		t.Skip("takes root")
@@ -208,8 +208,8 @@ func TestTheLatestRunIsTakenBack(t *testing.T) {
 	}
 }
 
-// A boot volume that is full gets the room that the next run needs, and not more; what is a person's stays, and what goes
-// is kept. Where all that can go is not enough, nothing is changed, and it is said. A change for which there is no room
+// A boot volume that is full gets the room that the next run needs, and not more; what is a person's stays, and what
+// goes is kept. Where all that can go is not enough, nothing is changed, and it is said. A change for which there is no room
 // is not begun.
 func TestRoomIsMadeOnAFullVolume(t *testing.T) {
 	if os.Geteuid() != 0 {
@@ -316,8 +316,9 @@ func TestWhatStopsPackagesIsClearedInAFolder(t *testing.T) {
 		"an account that every system has": {
 			harm: `cp /etc/passwd /usr/share/base-passwd/passwd.master; cp /etc/group /usr/share/base-passwd/group.master
 				sed -i '/^games:/d' /etc/passwd /etc/shadow /etc/group; apt-get -y install /repo/skerrow-games_1.0_all.deb`,
-			check: "dpkg -s skerrow-games | grep -q 'ok installed' && grep -q '^games:x:5:' /etc/passwd && grep -q '^games:' /etc/shadow",
-			says:  []string{"Make the account again", "the account games is there again"},
+			check: "dpkg -s skerrow-games | grep -q 'ok installed' && grep -q '^games:x:5:' /etc/passwd && " +
+				"grep -q '^games:' /etc/shadow",
+			says: []string{"Make the account again", "the account games is there again"},
 		},
 		"a limit of the owner's": {
 			harm: `echo 'APT::Cache-Start "4096"; APT::Cache-Limit "4096"; APT::Cache-Grow "0";' >/etc/apt/apt.conf.d/30small

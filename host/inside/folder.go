@@ -334,8 +334,8 @@ func (e entered) Leave() error {
 	return err
 }
 
-// Free is how many bytes are free for the system's own tools on the volume of a folder: what is free there now, and what the draft takes
-// away or adds.
+// Free is how many bytes are free for the system's own tools on the volume of a folder: what is free there now, and
+// what the draft takes away or adds.
 func (e entered) Free(folder string) (int64, error) {
 	at := filepath.Join(e.folder.path, folder)
 	var volume unix.Stat_t
@@ -407,8 +407,8 @@ var ErrTooFull = errors.New("it would not fit")
 // spareRoom is what is left free on each volume, in bytes: for the file system's own records of what is written.
 const spareRoom = 1 << 20
 
-// fits refuses a change for which a volume has no room: the draft lies elsewhere, and had some. What goes, goes first; a
-// file that is changed is written beside what it was.
+// fits refuses a change for which a volume has no room: the draft lies elsewhere, and had some. What goes, goes first;
+// a file that is changed is written beside what it was.
 func (d *folderDraft) fits(list []tree.Change) error {
 	left := map[uint64]int64{}
 	volume := func(path string) (uint64, error) {

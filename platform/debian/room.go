@@ -458,8 +458,8 @@ func kernelVersion(version string) bool {
 	return version != "" && version[0] >= '0' && version[0] <= '9' && !strings.HasSuffix(version, "-dbg")
 }
 
-// orphans are early-boot images of kernels that are gone: no kernel, no modules, no package. What was left of writing one
-// is of that too.
+// orphans are early-boot images of kernels that are gone: no kernel, no modules, no package. What was left of writing
+// one is of that too.
 func orphans(root fs.FS) []spare {
 	packages := installedIn(root)
 	list := files(root, "early-boot images of kernels that are gone", "boot/initrd.img-*", func(name string) bool {
@@ -476,8 +476,8 @@ func orphans(root fs.FS) []spare {
 	return list
 }
 
-// oldKernels are kernels at rest that are neither the default of the loader, nor the one that runs here, nor among the two
-// newest; the oldest first.
+// oldKernels are kernels at rest that are neither the default of the loader, nor the one that runs here, nor among the
+// two newest; the oldest first.
 func (n *inner) oldKernels(root fs.FS) (list []spare) {
 	var resting []string
 	for _, p := range installedIn(root) {
