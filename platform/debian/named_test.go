@@ -31,6 +31,14 @@ func TestWhatATextNamesIsPutRight(t *testing.T) {
 			says: "Unit deck.service is masked.", stays: unit,
 			lay: func(t *testing.T, dir string) { lay(t, dir, unit, "[Unit]\n") },
 		},
+		"a command that apt is told to run": { // what calls it goes, not the command: a missing one fails too
+			says: "snapshot: no volume\nE: Problem executing scripts DPkg::Pre-Invoke '/usr/local/bin/snapshot'",
+			done: "/etc/apt/apt.conf.d/90snapshot is held aside", stays: "usr/local/bin/snapshot",
+			lay: func(t *testing.T, dir string) {
+				lay(t, dir, "usr/local/bin/snapshot", "#!/bin/sh\nexit 4\n")
+				lay(t, dir, "etc/apt/apt.conf.d/90snapshot", "DPkg::Pre-Invoke {\"/usr/local/bin/snapshot\";};\n")
+			},
+		},
 		"an option of apt's": {
 			says: "E: Dynamic MMap ran out of room. Please increase the size of APT::Cache-Start.",
 			done: "/etc/apt/apt.conf.d/30small is held aside", stays: "etc/apt/apt.conf.d/40other",

@@ -37,7 +37,7 @@ func (w *worker) clear(ctx context.Context, text string) (bool, error) {
 // clearNamed looks only for what the text names.
 func (w *worker) clearNamed(ctx context.Context, text string) (bool, error) {
 	return w.clearBy(
-		ctx, text, w.unmarkNamed, w.holdDownload, w.holdNamed, w.holdSetting, w.holdOption, w.unmaskNamed, w.makeAccounts,
+		ctx, text, w.unmarkNamed, w.holdDownload, w.holdSetting, w.holdNamed, w.holdOption, w.unmaskNamed, w.makeAccounts,
 		w.chmodNamed, w.restoreFiles,
 	)
 }
@@ -138,20 +138,22 @@ func (w *worker) owned(name string) bool {
 	return false
 }
 
-var aptHook = regexp.MustCompile(`Problem executing scripts (\S+) '([^']+)'`)
+// aptHook is how apt says that a command failed which it is told to run (apt.conf(5)).
+var aptHook = regexp.MustCompile(
+	`Problem executing scripts \S+ '([^']+)'|Failure running (?:script|hook) (\S+)|Sub-process (/\S+) returned an error code`,
+)
 
 // holdSetting moves a file of apt's configuration aside whose command fails, or whose setting
 // apt refuses.
 func (w *worker) holdSetting(_ context.Context, text string) (string, error) {
-	m := aptHook.FindStringSubmatch(text)
-	if m == nil {
-		return "", nil
-	}
-	entries, _ := fs.ReadDir(w.files(), "etc/apt/apt.conf.d")
-	for _, e := range entries {
-		name := path.Join("etc/apt/apt.conf.d", e.Name())
-		if strings.Contains(readAll(w.in.Files(), name), m[2]) {
-			return w.hold(name, fmt.Sprintf("its command %q fails", m[2]))
+	for _, m := range aptHook.FindAllStringSubmatch(text, -1) {
+		command := m[1] + m[2] + m[3]
+		entries, _ := fs.ReadDir(w.files(), "etc/apt/apt.conf.d")
+		for _, e := range entries {
+			name := path.Join("etc/apt/apt.conf.d", e.Name())
+			if strings.Contains(readAll(w.in.Files(), name), command) {
+				return w.hold(name, fmt.Sprintf("its command %q fails", command))
+			}
 		}
 	}
 	return "", nil
