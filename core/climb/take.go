@@ -23,7 +23,7 @@ var (
 	ErrProof = errors.New("proof failed")
 	// ErrCannot means that an action finds on this disk, or on this computer, no way to make
 	// its change. It comes with ErrGuard: another rung may do.
-	ErrCannot = errors.New("it cannot be done here")
+	ErrCannot = errors.New("cannot be done here")
 	// ErrByHand means that a rung is for a person.
 	ErrByHand = errors.New("this rung is taken by hand")
 	// ErrNotWritten means that the change could not be written to its end.
@@ -33,6 +33,11 @@ var (
 	// ErrStopped means that it was told to stop.
 	ErrStopped = errors.New("stopped")
 )
+
+// cannot is the refusal of a guard that is ErrCannot as well.
+type cannot struct{ error }
+
+func (c cannot) Unwrap() []error { return []error{c.error, ErrCannot} }
 
 // Options say how one rung is taken on one device.
 type Options struct {
@@ -163,7 +168,7 @@ func (t *taking) draft(ctx context.Context, before *action.Context) (done bool, 
 	case errors.Is(err, action.ErrNothing):
 		return true, t.nothing(err.Error())
 	case err != nil:
-		return true, fmt.Errorf("%w: %w", ErrCannot, t.refuse("it can be done here", err.Error()))
+		return true, cannot{t.refuse("it can be done here", err.Error())}
 	}
 	t.run.Did = effect.Did
 	t.run.Loans = loansOf(t.rung, effect.Loans, t.Machine, before.Target(t.Path), t.Now().UTC())
@@ -249,7 +254,7 @@ func (t *taking) refuse(what, saw string) error {
 }
 
 func (t *taking) refused(failed action.Check) error {
-	return fmt.Errorf("rung %d: %w: %s: %s; nothing was changed", t.rung.Number, ErrGuard, failed.What, failed.Saw)
+	return fmt.Errorf("rung %d: %w (%s): %s; nothing was changed", t.rung.Number, ErrGuard, failed.What, failed.Saw)
 }
 
 func (t *taking) stopped(ctx context.Context) error {

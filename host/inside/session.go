@@ -204,13 +204,34 @@ func (s *session) mount(source, at, kind string, flags uintptr, data string) err
 // mountedAs is the kernel's file system for a kind of content.
 var mountedAs = map[string]string{"ext2": "ext4", "ext3": "ext4", "ext4": "ext4", "xfs": "xfs", "btrfs": "btrfs"}
 
+// mountPoint makes the folder that a volume is mounted at, where it is missing, as the service manager
+// does at each start. What leads out of the system is refused.
+func (s *session) mountPoint(path string) error {
+	root, err := os.OpenRoot(s.root)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	if path = strings.Trim(path, "/"); path == "" {
+		return nil
+	}
+	if err := root.MkdirAll(path, 0o755); err != nil {
+		return fmt.Errorf("there is no folder /%s, and none can be made: %w", path, err)
+	}
+	info, err := root.Stat(path)
+	if err == nil && !info.IsDir() {
+		err = fmt.Errorf("/%s is not a folder", path)
+	}
+	return err
+}
+
 // mountVolume mounts one volume of the draft, or lays out its files where the kernel need
 // not read it.
 func (s *session) mountVolume(v *volumes.Volume, m system.Mount) error {
-	at := filepath.Join(s.root, m.Path)
-	if info, err := os.Stat(at); err != nil || !info.IsDir() {
-		return fmt.Errorf("there is no folder /%s", m.Path)
+	if err := s.mountPoint(m.Path); err != nil {
+		return err
 	}
+	at := filepath.Join(s.root, m.Path)
 	kind := v.Content.Kind
 	if strings.HasPrefix(kind, "fat") {
 		f, err := layOut(
