@@ -292,7 +292,9 @@ func (r *reporter) end(ctx context.Context, e climb.Event) error {
 
 // afterClimb tells a refusal, which is a finding, from a failure to work.
 func afterClimb(c *cli.Command, err, errOut error) error {
-	for _, found := range []error{climb.ErrGuard, climb.ErrProof, climb.ErrBlocked, climb.ErrStopped, climb.ErrCutOff} {
+	for _, found := range []error{
+		climb.ErrGuard, climb.ErrProof, climb.ErrBlocked, climb.ErrStopped, climb.ErrCutOff, climb.ErrStillFails,
+	} {
 		if errors.Is(err, found) {
 			_, _ = fmt.Fprintln(c.Root().ErrWriter, "diorthos:", oneLine(err))
 			return errors.Join(errFound, errOut)

@@ -30,7 +30,9 @@ on the disk before is kept in a journal; "diorthos undo JOURNAL" brings it back.
 onto the docket. What was planned, done and borrowed stands in the machine's record beside the
 image; what is borrowed is given back at the end, or by the next climb. What disrupts is asked
 about; what destroys wants the machine's name. A rung that was refused or did not help is passed
-over by the next climb: --only N takes it again. With --live or --root the files of a system are
+over by the next climb: --only N takes it again. Where the evidence names the command that failed,
+and it is one of packages, it is made again on a copy, before and after: what goes through ends the
+climb, what still fails leads on to the next rung. With --live or --root the files of a system are
 changed on a draft first, and then file by file, whichever of them its own tools touched. Without
 NUMBER the ladder is that of what "diorthos diagnose" found with the same --image, and no service is
 needed. Exit status 1 if a guard or the proof said no, or a rung waits for a person.
@@ -39,6 +41,7 @@ Examples:
    diorthos climb --image .demo/machines/gannet-crew-2
    diorthos climb --live
    diorthos climb --root /mnt/target
+   diorthos climb --root /mnt/target --again "apt-get install skerrow-timetable"
    diorthos climb 1 --image .demo/kestrel-office-3.img --dry-run
    diorthos climb 1 --image .demo/kestrel-office-3.img
    diorthos climb 1 --image .demo/kestrel-office-3.img --hands --to 4
@@ -78,6 +81,11 @@ func climbCommand() *cli.Command {
 				Usage: "this is the machine: its files are changed, and its start and what came of a step are measured, here",
 			},
 			&cli.StringFlag{Name: "resume", Usage: "complete the rung of this journal, which was cut off"},
+			&cli.StringFlag{
+				Name: "again",
+				Usage: "the `COMMAND` that failed, where the evidence does not name it: it is made again on a copy, before the " +
+					"first change and after each rung that is proven",
+			},
 			&cli.DurationFlag{
 				Name:  "window",
 				Usage: "how long to wait for the attempt that something was lent for, when nobody is there to say that it was made",
@@ -115,6 +123,9 @@ func climbCase(ctx context.Context, c *cli.Command) error {
 	chosen, err := chooseRungs(c, d, record)
 	if err != nil {
 		return err
+	}
+	if command := c.String("again"); command != "" {
+		chosen.Rungs = ladder.TryAgain(chosen.Rungs, command)
 	}
 	t := newTerminal(c)
 	t.typical = d.Typical
@@ -184,7 +195,7 @@ func showClimbed(c *cli.Command, t *terminal, d *client.CaseDetail, runs []climb
 		return afterClimb(c, err, errOut)
 	}
 	if last.Outcome == climb.Proven && last.Journal != "" {
-		showNext(t, d, last.Rung, last.Journal)
+		showNext(t, d, last)
 	}
 	return afterClimb(c, err, nil)
 }
@@ -255,17 +266,25 @@ func absolute(path string) string {
 	return path
 }
 
-func showNext(t *terminal, d *client.CaseDetail, done int, journal string) {
+func showNext(t *terminal, d *client.CaseDetail, done climb.Run) {
 	p := t.p
 	p.line("")
-	p.line("  take it back  diorthos undo %s", relative(journal))
-	i := slices.IndexFunc(d.Docket.ToDo, func(r ladder.Rung) bool { return r.Number > done })
+	p.line("  take it back  diorthos undo %s", relative(done.Journal))
+	first := "try again what failed; if it still does"
+	switch {
+	case done.Again.GoesThrough():
+		p.hangingIndent("  then          ", "make it on the machine itself: "+done.Again.Command)
+		return
+	case !done.Helped():
+		first = "since it still fails"
+	}
+	i := slices.IndexFunc(d.Docket.ToDo, func(r ladder.Rung) bool { return r.Number > done.Rung })
 	if i < 0 {
 		again := "gather its evidence anew and hand it in"
 		if d.Number < 0 {
 			again = "diorthos diagnose " + lookedAt(t.c)
 		}
-		p.hangingIndent("  then          ", "try again what failed; if it still does, look anew: "+again)
+		p.hangingIndent("  then          ", first+", look anew: "+again)
 		return
 	}
 	next := d.Docket.ToDo[i]
@@ -276,8 +295,8 @@ func showNext(t *terminal, d *client.CaseDetail, done int, journal string) {
 	if next.By == knowledge.ByHands {
 		how += " --hands"
 	}
-	p.hangingIndent("  then          ", fmt.Sprintf("try again what failed; if it still does: rung %d, %s, %s: %s",
-		next.Number, next.Title, whoDoes(next.By), how))
+	p.hangingIndent("  then          ", fmt.Sprintf("%s: rung %d, %s, %s: %s",
+		first, next.Number, next.Title, whoDoes(next.By), how))
 }
 
 // lookedAt is how the machine was named that was looked at here.

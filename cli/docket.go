@@ -16,6 +16,7 @@ import (
 	"diorthos/core/knowledge"
 	"diorthos/core/ladder"
 	"diorthos/core/reading"
+	"diorthos/core/system"
 )
 
 // maxShown bounds lists on a screen; the rest is counted.
@@ -381,6 +382,28 @@ func showLooked(p *page, d *docket.Docket) {
 	}
 }
 
+func trialMark(p *page, o system.TrialOutcome) string {
+	switch o {
+	case system.GoesThrough:
+		return p.good(markGood)
+	case system.StillFails:
+		return p.bad(markBroken)
+	}
+	return markNone
+}
+
+// trialText says how the failed attempt went when it was made again.
+func trialText(t *system.Trial) string {
+	text := fmt.Sprintf("%s on a copy: %s", t.Outcome, t.Command)
+	if t.Outcome == system.NotMade {
+		text = "not made: " + t.Command
+	}
+	if t.Why != "" {
+		text += ": " + t.Why
+	}
+	return text
+}
+
 func runMark(p *page, o climb.Outcome) string {
 	switch o {
 	case climb.Proven:
@@ -476,6 +499,9 @@ func showRun(p *page, indent string, r climb.Run) {
 		)
 	}
 	p.checks(indent+"  proof ", r.Proof)
+	if r.Again != nil {
+		p.hangingIndent(indent+"  again "+trialMark(p, r.Again.Outcome)+" ", trialText(r.Again))
+	}
 	if r.Journal != "" {
 		p.line("%s  journal %s", indent, relative(r.Journal))
 	}

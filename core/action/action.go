@@ -10,6 +10,7 @@ import (
 
 	"diorthos/core/bag"
 	"diorthos/core/block"
+	"diorthos/core/system"
 	"diorthos/core/tree"
 )
 
@@ -68,6 +69,7 @@ type Action struct {
 	OnFirmware bool // works on the firmware's state, not on a disk
 	OnFiles    bool // works on the files of a system in a folder as well
 	Destroys   bool // data of users is lost
+	TriesAgain bool // when it is proven, the attempt that failed is made again on a copy
 	Parameters []Parameter
 
 	// fits chooses the disk that the action is for.
@@ -184,6 +186,20 @@ func (a Action) Need(c *Context) (int64, error) { return a.need(c) }
 
 // Prove holds what stands there against what was wanted.
 func (a Action) Prove(ctx context.Context, p Proof) []Check { return a.prove(ctx, p) }
+
+// TryAgain makes the command of an attempt that failed again, on a draft of what stands there now. The draft is then as
+// the machine would be, and has to be thrown away.
+func TryAgain(ctx context.Context, after *Context, command string) system.Trial {
+	sys, check := able[system.Foreseer](after)
+	if !check.OK {
+		return system.Trial{Command: command, Outcome: system.NotMade, Why: check.Saw}
+	}
+	t, err := sys.TryAgain(ctx, command, after.toolOptions())
+	if err != nil {
+		t = system.Trial{Command: command, Outcome: system.NotMade, Why: err.Error()}
+	}
+	return t
+}
 
 // filesTarget is the target of a change of the files of a system in a folder.
 func filesTarget(path string, marks []string) *block.Target {

@@ -55,6 +55,12 @@ func onFiles(a Action) Action {
 	return a
 }
 
+// retried makes an action one after which the attempt that failed is made again on a copy.
+func retried(a Action) Action {
+	a.TriesAgain = true
+	return a
+}
+
 // taking gives an action parameters.
 func taking(a Action, list ...Parameter) Action {
 	a.Parameters = append(slices.Clone(a.Parameters), list...)
@@ -107,7 +113,7 @@ func resultCheck(what string, err error, saw string) []Check {
 var systemActions = map[ID]Action{
 	"upkeep.start-types": systemAction(startTypes, proveServices),
 	"upkeep.start-needs": systemAction(startNeeds, proveServices),
-	"upkeep.mend-lists": onFiles(
+	"upkeep.mend-lists": retried(onFiles(
 		saysWhatToolsMind(systemAction(mendLists, func(_ context.Context, s system.StateLists) []Check {
 			list, err := s.StateFaults()
 			err = errors.Join(err, errIfAny(list))
@@ -118,7 +124,7 @@ var systemActions = map[ID]Action{
 			}
 			return resultCheck("the lists of the system's own state can be read and agree", err, "all do")
 		})),
-	),
+	)),
 	"upkeep.leftovers-aside": systemAction(leftoversAside, func(_ context.Context, s system.WorkFolders) []Check {
 		return none("no work folder of an earlier attempt is left", s.Leftovers())
 	}),
@@ -144,8 +150,8 @@ var systemActions = map[ID]Action{
 	"upkeep.reset-update-client": systemAction(resetClient, func(ctx context.Context, s updateClient) []Check {
 		return append(proveServices(ctx, s), none("no work folder of an earlier attempt is left", s.Leftovers())...)
 	}),
-	"upkeep.make-room":      makesRoom(system.SystemVolumes),
-	"upkeep.make-boot-room": makesRoom(system.BootVolumes),
+	"upkeep.make-room":      retried(makesRoom(system.SystemVolumes)),
+	"upkeep.make-boot-room": retried(makesRoom(system.BootVolumes)),
 	"upkeep.ask-as-system": systemAction(func(_ context.Context, _ *Context, s system.Asking) ([]string, error) {
 		list, err := s.AskAsSystem()
 		return prefixed("asked for by the system: ", list), err
@@ -277,7 +283,7 @@ var systemActions = map[ID]Action{
 		bootAction("what the loader reads, so that it starts the system on this disk", system.LoaderFiles.PutBootStore),
 		proveBoot[system.LoaderFiles]("store"),
 	),
-	"packages.lists-anew": onFiles(taking(systemAction(
+	"packages.lists-anew": retried(onFiles(taking(systemAction(
 		func(ctx context.Context, c *Context, s system.PackageLists) ([]string, error) {
 			return s.ListsAnew(ctx, system.ListOptions{
 				ToolOptions: c.toolOptions(), AcceptChange: c.params["accept"] == "change",
@@ -286,8 +292,8 @@ var systemActions = map[ID]Action{
 		func(ctx context.Context, s system.PackageLists) []Check {
 			return resultCheck("the lists of packages can be worked with", s.ListsSound(ctx), "the system's own tools say so")
 		},
-	), Parameter{Name: "accept", Says: "change: a source may call itself something else than before"})),
-	"packages.finish": onFiles(taking(systemAction(
+	), Parameter{Name: "accept", Says: "change: a source may call itself something else than before"}))),
+	"packages.finish": retried(onFiles(taking(systemAction(
 		func(ctx context.Context, c *Context, s system.PackageTools) ([]string, error) {
 			return s.FinishPackages(ctx, c.toolOptions())
 		},
@@ -296,8 +302,8 @@ var systemActions = map[ID]Action{
 				"every package is at rest, and the next run can begin", s.PackagesAtRest(ctx), "the system's own tools say so",
 			)
 		},
-	), Said)),
-	"packages.clear-way": onFiles(taking(systemAction(
+	), Said))),
+	"packages.clear-way": retried(onFiles(taking(systemAction(
 		func(ctx context.Context, c *Context, s system.PackageTools) ([]string, error) {
 			return s.ClearWay(ctx, c.toolOptions())
 		},
@@ -306,8 +312,8 @@ var systemActions = map[ID]Action{
 				"every package is at rest, and the next run can begin", s.PackagesAtRest(ctx), "the system's own tools say so",
 			)
 		},
-	), Said)),
-	"packages.upgrade": onFiles(taking(systemAction(
+	), Said))),
+	"packages.upgrade": retried(onFiles(taking(systemAction(
 		func(ctx context.Context, c *Context, s system.PackageTools) ([]string, error) {
 			return s.UpgradePackages(ctx, c.toolOptions())
 		},
@@ -317,13 +323,13 @@ var systemActions = map[ID]Action{
 				resultCheck("every package is as new as the sources have it", s.AllNew(ctx), "the system's own tools say so")...,
 			)
 		},
-	), Said)),
-	"packages.restore-files": onFiles(systemAction(
+	), Said))),
+	"packages.restore-files": retried(onFiles(systemAction(
 		func(ctx context.Context, c *Context, s system.Payloads) ([]string, error) {
 			return s.RestorePayloads(ctx, c.Sources, c.toolOptions())
 		},
 		provePayloads,
-	)),
+	))),
 	"boot.early-images": systemAction(
 		func(ctx context.Context, c *Context, s system.BootTools) ([]string, error) {
 			return s.RemakeEarlyImages(ctx, c.toolOptions())

@@ -1,6 +1,7 @@
 package climb
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -15,6 +16,7 @@ import (
 	"diorthos/core/block"
 	"diorthos/core/knowledge"
 	"diorthos/core/ladder"
+	"diorthos/core/system"
 )
 
 // A Plan is what is to be climbed: rungs of a docket, or one action that a
@@ -24,8 +26,10 @@ type Plan struct {
 	Case    int64 // 0 for none
 	Of      int   // how many rungs the ladder has
 	Rungs   []ladder.Rung
-	First   bool       // end with the first that changes something
-	Disks   []bag.Disk // to say what would be lost
+	// First ends with the first rung that changes something; where what failed still fails after it, with the last before
+	// one that reaches further.
+	First bool
+	Disks []bag.Disk // to say what would be lost
 	// Name is what has to be typed before data are lost; empty for the machine's.
 	Name string
 	// Running says that the machine runs from the files that are changed: people and services on it notice.
@@ -82,7 +86,8 @@ func (c *Climb) Run(ctx context.Context) (runs []Run, err error) {
 		}
 		defer func() { err = errors.Join(err, c.giveBack(context.WithoutCancel(ctx), ctx.Done())) }()
 	}
-	var refused refusals // rungs that could not be taken
+	var refused refusals             // rungs that could not be taken
+	var control, tried *system.Trial // how what failed went on a copy: with nothing changed yet, and the last time
 	last := 0
 	if len(c.Rungs) > 0 {
 		last = c.Rungs[len(c.Rungs)-1].Number
@@ -91,11 +96,14 @@ func (c *Climb) Run(ctx context.Context) (runs []Run, err error) {
 		if err := c.restartFirst(); err != nil {
 			return runs, err
 		}
+		if c.First && stillFails(tried) != nil && c.furtherReaching(i) {
+			break // a person decides
+		}
 		if why := c.passed(i, refused); why != "" {
 			c.tell(ctx, Event{Kind: Remark, Text: why})
 			continue
 		}
-		run, err := c.rung(ctx, r)
+		run, err := c.rung(ctx, r, control, tried != nil)
 		if run != nil {
 			runs = append(runs, *run)
 		}
@@ -105,7 +113,7 @@ func (c *Climb) Run(ctx context.Context) (runs []Run, err error) {
 			continue
 		}
 		if err != nil {
-			return runs, refused.with(err)
+			return runs, refused.with(errors.Join(stillFails(tried), err))
 		}
 		if r.Restart && run.Outcome.Changed() {
 			e := Entry{At: c.Now().UTC(), Mark: MarkOwes, Case: c.Case, Rung: r.Number, Boot: c.On.Boot()}
@@ -113,15 +121,35 @@ func (c *Climb) Run(ctx context.Context) (runs []Run, err error) {
 				return runs, err
 			}
 		}
+		control = cmp.Or(control, run.Before)
+		if run.Again != nil || run.Outcome.Changed() {
+			tried = run.Again
+		}
 		switch {
+		case run.Again.GoesThrough():
+			c.tell(ctx, Event{Kind: Remark, Text: "What failed goes through now: no other rung is needed."})
+			return runs, nil
 		case r.By == knowledge.ByHands && run.Outcome == Proven:
-			c.tell(ctx, Event{Kind: Remark, Text: "The failed thing works again: the rungs above are not needed."})
+			c.tell(ctx, Event{Kind: Remark, Text: "The failed thing works again: no other rung is needed."})
 			return runs, nil
+		case stillFails(run.Again) != nil:
+			if c.First && (i+1 == len(c.Rungs) || c.furtherReaching(i+1)) {
+				continue
+			}
+			c.tell(ctx, Event{Kind: Remark, Text: "What failed still fails: on to the next rung."})
 		case c.First && run.Outcome != NothingToDo:
-			return runs, nil
+			return runs, refused.with(stillFails(tried))
 		}
 	}
-	return runs, refused.with(nil)
+	return runs, refused.with(stillFails(tried))
+}
+
+// stillFails is the error that says so of what was made again; nil where it was not, or where it goes through.
+func stillFails(t *system.Trial) error {
+	if t == nil || t.Outcome != system.StillFails {
+		return nil
+	}
+	return fmt.Errorf("%w, made again on a copy: %s: %s", ErrStillFails, t.Command, t.Why)
 }
 
 // A refusal is a rung that could not be taken, and why.
@@ -169,6 +197,12 @@ func (c *Climb) passed(i int, refused refusals) string {
 		}
 	}
 	return ""
+}
+
+// furtherReaching reports whether a rung goes further than the one below it: it is more invasive, or nothing points to it.
+func (c *Climb) furtherReaching(i int) bool {
+	r := c.Rungs[i]
+	return r.General || i > 0 && r.Invasive.Degree() > c.Rungs[i-1].Invasive.Degree()
 }
 
 func (c *Climb) tell(ctx context.Context, e Event) {
@@ -262,7 +296,7 @@ func (c *Climb) restartFirst() error {
 }
 
 // rung takes one rung, notes what it came to, and tells the attendant.
-func (c *Climb) rung(ctx context.Context, r ladder.Rung) (run *Run, err error) {
+func (c *Climb) rung(ctx context.Context, r ladder.Rung, control *system.Trial, tried bool) (run *Run, err error) {
 	if err := c.Attendant.Progress(ctx, Event{Kind: RungBegins, Rung: r, Of: c.Of}); err != nil {
 		return nil, err
 	}
@@ -275,7 +309,7 @@ func (c *Climb) rung(ctx context.Context, r ladder.Rung) (run *Run, err error) {
 	if r.By == knowledge.ByHands {
 		run, err = c.byHand(ctx, r)
 	} else {
-		run, err = c.byAction(ctx, r)
+		run, err = c.byAction(ctx, r, control, tried)
 	}
 	if run != nil && !c.DryRun {
 		e := Entry{
@@ -294,7 +328,7 @@ func (c *Climb) rung(ctx context.Context, r ladder.Rung) (run *Run, err error) {
 }
 
 // byAction takes a rung that Diorthos carries out.
-func (c *Climb) byAction(ctx context.Context, r ladder.Rung) (run *Run, err error) {
+func (c *Climb) byAction(ctx context.Context, r ladder.Rung, control *system.Trial, tried bool) (run *Run, err error) {
 	a, ok := action.Named(r.Action)
 	if !ok {
 		return nil, fmt.Errorf("rung %d: %q: %w", r.Number, r.Title, ErrByHand)
@@ -308,6 +342,7 @@ func (c *Climb) byAction(ctx context.Context, r ladder.Rung) (run *Run, err erro
 	if err != nil {
 		return nil, err
 	}
+	o.Control, o.Tried = control, tried
 	if c.Resume == "" {
 		return Take(ctx, r, dev, o)
 	}

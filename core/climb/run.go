@@ -8,6 +8,7 @@ import (
 
 	"diorthos/core/action"
 	"diorthos/core/ladder"
+	"diorthos/core/system"
 )
 
 // A Run is what taking one rung came to.
@@ -22,9 +23,13 @@ type Run struct {
 	Loans   []Loan         `json:"loans,omitempty"` // what was borrowed for it
 	Loses   []string       `json:"loses,omitempty"` // what is lost by it, in words
 	Proof   []action.Check `json:"proof"`
-	Journal string         `json:"journal,omitempty"`
-	Began   time.Time      `json:"began"`
-	Took    time.Duration  `json:"took"` // nanoseconds
+	// Before and Again are how the attempt that failed went when it was made on a copy: before anything was changed, and
+	// afterwards.
+	Before  *system.Trial `json:"before,omitempty"`
+	Again   *system.Trial `json:"again,omitempty"`
+	Journal string        `json:"journal,omitempty"`
+	Began   time.Time     `json:"began"`
+	Took    time.Duration `json:"took"` // nanoseconds
 }
 
 // Bounds of what a report of a run may hold.
@@ -45,10 +50,18 @@ func (r *Run) Check() error {
 	for _, p := range r.Planned {
 		texts = append(texts, p.What)
 	}
+	trials := slices.DeleteFunc([]*system.Trial{r.Before, r.Again}, func(t *system.Trial) bool { return t == nil })
+	for _, t := range trials {
+		texts = append(texts, t.Command, t.Why)
+	}
 	long := func(s string) bool { return len(s) > mostText || strings.ContainsRune(s, 0) }
 	switch {
 	case !slices.Contains(Outcomes(), r.Outcome):
 		return fmt.Errorf("outcome %q: want one of %v", r.Outcome, Outcomes())
+	case slices.ContainsFunc(trials, func(t *system.Trial) bool {
+		return !slices.Contains(system.TrialOutcomes(), t.Outcome)
+	}):
+		return fmt.Errorf("the attempt made again: want an outcome of %v", system.TrialOutcomes())
 	case r.Rung < 0 || r.Rung > mostRung:
 		return fmt.Errorf("rung %d: want 0 to %d", r.Rung, mostRung)
 	case r.Took < 0 || r.Took > mostSpent:
@@ -90,6 +103,16 @@ func (o Outcome) Changed() bool { return o == Proven || o == CutOff }
 // to the same.
 func (o Outcome) Tried() bool {
 	return o == Proven || o == NothingToDo || o == Refused || o == TakenBack || o == NotHelped
+}
+
+// Helped reports whether it is proven, and nothing says that what failed still fails.
+func (r *Run) Helped() bool {
+	return r.Outcome == Proven && (r.Again == nil || r.Again.Outcome != system.StillFails)
+}
+
+// InVain reports whether it was carried out, and did not help.
+func (r *Run) InVain() bool {
+	return r.Outcome == NotHelped || r.Outcome == TakenBack || r.Outcome == Proven && !r.Helped()
 }
 
 // Standing tells how each rung stands after the runs, in the order in which

@@ -30,6 +30,8 @@ var (
 	ErrNotWritten = errors.New("could not be written")
 	// ErrCutOff means that the target may be changed in part.
 	ErrCutOff = errors.New("cut off")
+	// ErrStillFails means that the rungs are proven, and that what failed still fails.
+	ErrStillFails = errors.New("what failed still fails")
 	// ErrStopped means that it was told to stop.
 	ErrStopped = errors.New("stopped")
 )
@@ -62,6 +64,10 @@ type Options struct {
 	// NoUndo makes a change that streams without keeping what was there.
 	NoUndo bool
 	Now    func() time.Time
+	// Control is how the attempt that failed went on a copy when nothing was changed yet; nil where it was not made.
+	Control *system.Trial
+	// Tried says that it was made since anything was changed: a rung that changes nothing does not make it once more.
+	Tried bool
 }
 
 // The phases of a rung.
@@ -71,6 +77,8 @@ const (
 	// Rehearsing is starting the machine on a copy of what would stand there.
 	Rehearsing = "starting it on a copy"
 	Proving    = "proving"
+	// TryingAgain is making the attempt that failed on a copy of what stands there now.
+	TryingAgain = "making the failed attempt again on a copy"
 )
 
 // A taking is one rung being taken.
@@ -127,6 +135,7 @@ func Take(ctx context.Context, rung ladder.Rung, dev block.Device, o Options) (r
 	if t.action.Streams() {
 		return t.run, t.stream(ctx, before)
 	}
+	t.control(ctx)
 	return t.run, t.write(ctx, before)
 }
 
@@ -166,6 +175,7 @@ func (t *taking) draft(ctx context.Context, before *action.Context) (done bool, 
 	case failed != nil:
 		return true, t.refused(*failed)
 	case errors.Is(err, action.ErrNothing):
+		t.againUnchanged(ctx)
 		return true, t.nothing(err.Error())
 	case err != nil:
 		return true, cannot{t.refuse("it can be done here", err.Error())}
@@ -193,6 +203,7 @@ func (t *taking) draft(ctx context.Context, before *action.Context) (done bool, 
 	}
 	switch {
 	case len(writes) == 0:
+		t.againUnchanged(ctx)
 		return true, t.nothing("what it would write stands there already")
 	case !t.DryRun && !t.notInUse(func(u action.Used) bool { return u.Meets(writes) }):
 		return true, t.refused(*action.FirstFailed(t.run.Guard))
@@ -392,6 +403,7 @@ func (t *taking) prove(ctx context.Context, journal *block.Journal, p action.Pro
 	} else {
 		p.After = after
 		t.run.Proof = t.action.Prove(ctx, p)
+		t.again(ctx, after)
 		if err := after.Close(); err != nil {
 			t.run.Proof = append(t.run.Proof, action.Check{What: "the draft of the proof is gone again", Saw: err.Error()})
 		}
@@ -416,6 +428,67 @@ func (t *taking) prove(ctx context.Context, journal *block.Journal, p action.Pro
 	}
 	t.run.Outcome = TakenBack
 	return fmt.Errorf("rung %d: %w; it was taken back", t.rung.Number, why)
+}
+
+func (t *taking) triesAgain() bool { return t.rung.Again != "" && t.action.TriesAgain && !t.DryRun }
+
+// control makes the attempt that failed on a copy before anything is changed: where it goes through, a copy does not show
+// what stopped it, and that it goes through afterwards tells nothing.
+func (t *taking) control(ctx context.Context) {
+	if !t.triesAgain() || t.Control != nil || ctx.Err() != nil {
+		return
+	}
+	as, err := t.action.Open(t.dev, t.Environment, t.rung.Params)
+	if err != nil {
+		t.Control = &system.Trial{Command: t.rung.Again, Outcome: system.NotMade, Why: err.Error()}
+	} else {
+		t.phase(TryingAgain)
+		made := action.TryAgain(ctx, as, t.rung.Again)
+		if err := as.Close(); err != nil {
+			made.Outcome, made.Why = system.NotMade, err.Error()
+		}
+		t.Control = &made
+	}
+	t.run.Before = t.Control
+}
+
+// again makes it once the rung is proven. It does not decide whether the change stays: the attempt may fail for a reason
+// that another rung is for.
+func (t *taking) again(ctx context.Context, after *action.Context) {
+	if !t.triesAgain() || action.FirstFailed(t.run.Proof) != nil || ctx.Err() != nil {
+		return
+	}
+	t.phase(TryingAgain)
+	made := action.TryAgain(ctx, after, t.rung.Again)
+	switch {
+	case ctx.Err() != nil:
+		made.Outcome, made.Why = system.NotMade, "it was told to stop"
+	case made.Outcome != system.GoesThrough:
+	case t.Control == nil:
+		made.Outcome, made.Why = system.TellsNothing, "it is not known how it went before anything was changed"
+	case t.Control.Outcome != system.StillFails:
+		made.Outcome, made.Why = system.TellsNothing, notShown
+	}
+	t.run.Again = &made
+}
+
+// notShown is said where a copy does not show what stopped the attempt.
+const notShown = "on a copy it goes through with nothing changed as well: what stopped it is over, or lies outside of the " +
+	"files, as a limit, a mount or a service does"
+
+// againUnchanged is how it went where nothing was there to be changed.
+func (t *taking) againUnchanged(ctx context.Context) {
+	if t.Tried {
+		return
+	}
+	if t.control(ctx); t.run.Before == nil {
+		return
+	}
+	made := *t.run.Before
+	if made.Outcome == system.GoesThrough {
+		made.Outcome, made.Why = system.TellsNothing, notShown
+	}
+	t.run.Again = &made
 }
 
 // Resume completes a rung that was cut off and proves it. A journal that was

@@ -57,6 +57,30 @@ func TestAnotherPackageManagersLogTellsTheKind(t *testing.T) {
 	}
 }
 
+// TestARunThatEndsInTheMiddleOfALineFailed reads screens on which apt was ended while it said what it was doing: what ended
+// it stands on the same line.
+func TestARunThatEndsInTheMiddleOfALineFailed(t *testing.T) {
+	k, err := knowledge.Load(shipped.Files)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for screen, cause := range map[string]string{
+		"Reading package lists...File size limit exceeded\n":                 "file-too-large",
+		"Reading package lists... Done\nBuilding dependency tree...Killed\n": "script-killed",
+		"Paketlisten werden gelesen...Getötet\n":                             "script-killed",
+	} {
+		d, err := docket.Draw(context.Background(), &bag.Facts{}, []reading.Source{{
+			Name: "console.txt", Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(screen)), nil },
+		}}, k, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if len(d.Attempts) != 1 || d.Attempts[0].Outcome != reading.Failed || len(d.Why) == 0 || d.Why[0].Cause != cause {
+			t.Errorf("%q: %+v, because of %+v", screen, d.Attempts, d.Why)
+		}
+	}
+}
+
 // TestARunAndWhatItStartedAreOneAttempt reads what an unattended run left: its own log, that of the dpkg which it
 // started, and apt's history, all within a second. It had said that it failed: it was not cut off. The same run beside
 // the log of its own alone cannot be told, and is not cut off either.

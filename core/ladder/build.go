@@ -36,7 +36,9 @@ type Rung struct {
 	Loses   []layout.Role     `json:"loses,omitempty"`
 	Restart bool              `json:"restart,omitempty"` // owed after it
 	Params  map[string]string `json:"params,omitempty"`  // of the action
-	Target  *block.Target     `json:"target,omitempty"`  // the disk or nameplate that it is for
+	// Again is the command of the attempt that failed: it is made again on a copy, once the rung is proven.
+	Again  string        `json:"again,omitempty"`
+	Target *block.Target `json:"target,omitempty"` // the disk or nameplate that it is for
 	// Pass says of one by hand that what comes after it may be tried before it, where nobody is there to do it.
 	Pass bool `json:"pass,omitempty"`
 	// General says that nothing points to it: it is what is left to try.
@@ -142,6 +144,9 @@ func Build(
 	rungs = writable(rungs, facts, k)
 	for i := range rungs {
 		rungs[i].Number = i + 1
+	}
+	if failed := timeline.Latest(); failed != nil && failed.Outcome != reading.Succeeded {
+		rungs = TryAgain(rungs, failed.Command)
 	}
 	return rungs
 }
@@ -270,7 +275,7 @@ func rungOf(r *knowledge.Remedy, chance float64, why string, facts *bag.Facts) R
 
 // byHand is the rung as a person takes it.
 func (r Rung) byHand() Rung {
-	r.By, r.Action, r.Params, r.Does = knowledge.ByHands, "", nil, ""
+	r.By, r.Action, r.Params, r.Does, r.Again = knowledge.ByHands, "", nil, "", ""
 	return r
 }
 
@@ -291,6 +296,17 @@ func (r Rung) told(f diagnosis.Finding) Rung {
 		r.Params[action.Said.Name] = said
 	}
 	return r
+}
+
+// TryAgain has the command of the attempt that failed made again, on a copy, by the rungs whose actions do so.
+func TryAgain(rungs []Rung, command string) []Rung {
+	rungs = slices.Clone(rungs)
+	for i, r := range rungs {
+		if a, ok := action.Named(r.Action); ok && a.TriesAgain {
+			rungs[i].Again = command
+		}
+	}
+	return rungs
 }
 
 // saidOf is what speaks for a finding in the logs, line by line.

@@ -1,6 +1,7 @@
 package reading
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -428,6 +429,10 @@ func (a *assembler) thin() {
 	a.stream.events = kept
 }
 
+// unfinished is a line on which a program said what it was doing, did not come to its end, and on which somebody else went
+// on: "Reading package lists...Killed".
+var unfinished = regexp.MustCompile(`^\p{Lu}\p{L}*(?: \p{L}+){1,5}\.\.\.(\p{L}.*)$`)
+
 // look judges the text of a line that holds a literal, none of which begins
 // before start.
 func (r *Reader) look(
@@ -442,6 +447,12 @@ func (r *Reader) look(
 	}
 	e.Text = strings.TrimRight(cleaned, " \t")
 	seen := find.sight(e.Text, start)
+	if m := unfinished.FindStringSubmatch(e.Text); m != nil {
+		written := e.Text
+		e.Text = m[1]
+		defer func() { e.Means, e.Text = cmp.Or(e.Means, e.Text), written }()
+		seen = find.sight(e.Text, 0)
+	}
 	if len(seen.foreign) > 0 {
 		if original, ok := decoder.translator.Original(e.Text, seen.foreign); ok {
 			written := e.Text

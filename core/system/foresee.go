@@ -18,6 +18,36 @@ type UpdateWish struct {
 // system itself, and says how that went. The draft is then as the system would be.
 type Foreseer interface {
 	RehearseUpdate(context.Context, UpdateWish) (*Foreseen, error)
+	// TryAgain makes the command of an attempt that failed again. The draft is then as the system would be. An error means
+	// that it could not be looked at at all.
+	TryAgain(ctx context.Context, command string, o ToolOptions) (Trial, error)
+}
+
+// A Trial is an attempt that failed, made again on a copy that is thrown away.
+type Trial struct {
+	Command string       `json:"command,omitempty"`
+	Outcome TrialOutcome `json:"outcome"`
+	Why     string       `json:"why,omitempty"` // what was said where it fails; why it was not made
+}
+
+// GoesThrough reports whether it was made and succeeded.
+func (t *Trial) GoesThrough() bool { return t != nil && t.Outcome == GoesThrough }
+
+// A TrialOutcome is how a trial ended.
+type TrialOutcome string
+
+// How trials end.
+const (
+	GoesThrough TrialOutcome = "goes through"
+	StillFails  TrialOutcome = "still fails"
+	NotMade     TrialOutcome = "not made" // it is not known whether it would go through
+	// TellsNothing is said where it goes through on a copy as it was before the repair as well.
+	TellsNothing TrialOutcome = "tells nothing"
+)
+
+// TrialOutcomes lists those that there are.
+func TrialOutcomes() []TrialOutcome {
+	return []TrialOutcome{GoesThrough, StillFails, NotMade, TellsNothing}
 }
 
 // Foreseen is how an update went that was tried on a draft.

@@ -158,21 +158,30 @@ func (n *inner) PackagesAtRest(ctx context.Context) error {
 		if err := w.knowsPackages(); err != nil {
 			return err
 		}
-		for _, args := range restChecks {
-			out, err := w.run(ctx, args...)
-			if err == nil && (out.Status != 0 || args[0] == "dpkg" && strings.TrimSpace(out.Text) != "") {
-				err = fmt.Errorf("%s: %s", strings.Join(args, " "), lastWords(out.Text))
-			}
-			if err != nil {
-				return err
-			}
+		tool, said, err := w.unrest(ctx)
+		if err == nil && tool != nil {
+			err = fmt.Errorf("%s: %s", strings.Join(tool, " "), lastWords(said))
 		}
-		return nil
+		return err
 	})
 }
 
 // restChecks are how the tools say that nothing is left to do.
 var restChecks = [][]string{{"dpkg", "--audit"}, {"apt-get", "check", "-q"}}
+
+// unrest is the tool that says that something is left to do, and what it said; none where all is at rest.
+func (w *worker) unrest(ctx context.Context) (tool []string, said string, err error) {
+	for _, args := range restChecks {
+		out, err := w.run(ctx, args...)
+		if err != nil {
+			return nil, "", err
+		}
+		if out.Status != 0 || args[0] == "dpkg" && strings.TrimSpace(out.Text) != "" {
+			return args, out.Text, nil
+		}
+	}
+	return nil, "", nil
+}
 
 func (w *worker) finish(ctx context.Context) error {
 	if err := w.knowsPackages(); err != nil {
@@ -217,21 +226,16 @@ func (w *worker) finish(ctx context.Context) error {
 
 // atRest asks dpkg and apt whether anything is left to do.
 func (w *worker) atRest(ctx context.Context) (ok bool, why string, err error) {
-	for _, args := range restChecks {
-		out, err := w.run(ctx, args...)
-		if err != nil {
-			return false, "", err
-		}
-		if out.Status != 0 || args[0] == "dpkg" && strings.TrimSpace(out.Text) != "" {
-			if args[0] == "apt-get" {
-				if cleared, err := w.clear(ctx, out.Text); err != nil || cleared {
-					return false, "", errors.Join(err, ctx.Err())
-				}
-			}
-			return false, lastWords(out.Text), nil
+	tool, said, err := w.unrest(ctx)
+	if err != nil || tool == nil {
+		return tool == nil, "", err
+	}
+	if tool[0] == "apt-get" {
+		if cleared, err := w.clear(ctx, said); err != nil || cleared {
+			return false, "", errors.Join(err, ctx.Err())
 		}
 	}
-	return true, "", nil
+	return false, lastWords(said), nil
 }
 
 // lastWords are the lines with which a program gave up.

@@ -15,6 +15,7 @@ import (
 	"diorthos/core/layout"
 	"diorthos/core/readiness"
 	"diorthos/core/reading"
+	"diorthos/core/system"
 )
 
 // vocabulary lists the words of each type of which there is a fixed number. The
@@ -27,6 +28,7 @@ var vocabulary = map[reflect.Type][]any{
 	reflect.TypeFor[client.AuditOutcome]():    words(client.AuditOutcomes()),
 	reflect.TypeFor[climb.Outcome]():          words(climb.Outcomes()),
 	reflect.TypeFor[reading.Outcome]():        words(reading.Outcomes()),
+	reflect.TypeFor[system.TrialOutcome]():    words(system.TrialOutcomes()),
 	reflect.TypeFor[reading.AttemptKind]():    words(append(reading.AttemptKinds(), "")),
 	reflect.TypeFor[firmware.Mode]():          words(firmware.Modes()),
 	reflect.TypeFor[layout.Role]():            words(layout.Roles()),

@@ -132,8 +132,8 @@ func (s *Store) outcomes(ctx context.Context, where string, args ...any) ([]flee
 			titles[g.Remedy] = g.Title
 		}
 		for _, run := range runs {
-			helped := run.Outcome == climb.Proven
-			if run.Remedy == "" || !helped && run.Outcome != climb.NotHelped && run.Outcome != climb.TakenBack {
+			helped := run.Helped()
+			if run.Remedy == "" || !helped && !run.InVain() {
 				continue
 			}
 			list = append(list, fleet.Outcome{

@@ -2,7 +2,7 @@
 # Lets Diorthos mend the folder in which a failure was provoked, and asks the system's own tools what came of it.
 # Called by the scripts that provoke, by DIORTHOS_AFTER=…/mended.sh. Appends a line to $DIORTHOS_RESULTS:
 # name, what was minded before, what is minded still, whether the attempt succeeds when it is made again, what was said first,
-# what was climbed.
+# what was climbed, what Diorthos said of the attempt, made again on a copy.
 # usage: mended.sh ROOT WORK NAME | mended.sh --all OF PART
 set -uo pipefail
 
@@ -21,8 +21,12 @@ all() {
   done
   awk -F'\t' '{ n++; if ($2 != "at rest") { b++; if ($3 == "repaired") r++; else print "still " $3 ": " $1 }
       else if ($3 != "repaired") print "worse: " $1
-      if ($4 == "succeeds") a++; if ($3 ~ /USERS/) u++ }
-    END { printf "%d failures; packages not at rest in %d, brought to rest in %d; the attempt succeeds again in %d; users'"'"' files changed in %d\n", n, b, r, a, u }' "$DIORTHOS_RESULTS"
+      if ($4 == "succeeds") a++; if ($3 ~ /USERS/) u++
+      said[$7]++; if ($7 == "goes through" && $4 != "succeeds") print "said to go through, and fails: " $1
+      if ($7 == "still fails" && $4 == "succeeds") print "said to fail still, and succeeds: " $1 }
+    END { printf "said of the attempt: goes through %d, still fails %d, not made %d, tells nothing %d, nothing %d\n",
+        said["goes through"], said["still fails"], said["not made"], said["tells nothing"], said["nothing"]
+      printf "%d failures; packages not at rest in %d, brought to rest in %d; the attempt succeeds again in %d; users'"'"' files changed in %d\n", n, b, r, a, u }' "$DIORTHOS_RESULTS"
 }
 if [ "${1:-}" = --all ]; then all "$2" "$3"; exit; fi
 root=$1 work=$2 name=$3
@@ -59,17 +63,20 @@ try: d=json.load(sys.stdin)["docket"]
 except Exception: print("no docket"); sys.exit()
 w=d.get("why") or []
 print(w[0]["title"] if w else "nothing wrong")' 2>/dev/null)
-climbed=
+climbed= said=nothing
 for n in 1 2 3 4 5 6 7 8; do
-  out=$("$binary" climb --root "$root" --network --yes 2>&1)
+  out=$("$binary" climb --root "$root" --network --yes --again "${DIORTHOS_AGAIN#export DEBIAN_FRONTEND=noninteractive; }" 2>&1)
   status=$?
   climbed="$climbed; $(printf '%s' "$out" | grep -oE '^Rung [0-9]+ of [0-9]+  .*|· proven|✓ proven|refused|taken back|nothing to do|diorthos: .*' | head -3 | tr '\n' ' ' | cut -c1-200)"
+  tried=$(printf '%s' "$out" | grep -oE '^ *again .*(goes through|still fails|not made|tells nothing)' | tail -1 |
+    grep -oE 'goes through|still fails|not made|tells nothing' | head -1)
+  said=${tried:-$said}
   minds=$(works)
-  [ -n "$minds" ] || break
+  [ -n "$minds" ] || [ "$said" = "still fails" ] || break
   [ $status = 0 ] || break
 done
 minds=$(works)
 verdict=${minds:-repaired}
 [ "$before" = "$(users)" ] || verdict="$verdict, USERS' FILES CHANGED"
-printf '%s\t%s\t%s\t%s\t%s\t%s\n' "$name" "${minded:-at rest}" "$verdict" "$(again)" "$first" "${climbed#; }" >>"$results"
+printf '%s\t%s\t%s\t%s\t%s\t%s\t%s\n' "$name" "${minded:-at rest}" "$verdict" "$(again)" "$first" "${climbed#; }" "$said" >>"$results"
 rm -rf "$work"/*.journal* "$work"/*.climbs "$work"/*.outbox

@@ -42,6 +42,9 @@ function RunningClimb({ climb, minutes, typical }: { climb: Climb; minutes: numb
   )
 }
 
+/** How the failed attempt went when it was made again on a copy. */
+const trialTone = { 'goes through': 'good', 'still fails': 'bad', 'not made': 'plain', 'tells nothing': 'plain' } as const
+
 function RunView({ run }: { run: Run }) {
   return (
     <div className="mt-1 border border-rule bg-sheet px-3 py-1.5 text-small">
@@ -73,6 +76,15 @@ function RunView({ run }: { run: Run }) {
           </li>
         ))}
         <Checks list={run.proof} word="proof" />
+        {run.again && (
+          <li className="grid grid-cols-[5rem_1fr]">
+            <StatusWord tone={trialTone[run.again.outcome]}>again</StatusWord>
+            <span>
+              {run.again.outcome === 'not made' ? 'not made' : `${run.again.outcome} on a copy`}: <code className="font-mono">{run.again.command}</code>
+              {run.again.why && <span className="text-soft">: {run.again.why}</span>}
+            </span>
+          </li>
+        )}
       </ul>
     </div>
   )
