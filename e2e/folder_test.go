@@ -315,6 +315,12 @@ func TestWhatStopsPackagesIsClearedInAFolder(t *testing.T) {
 			check: "apt-get -y install /repo/skerrow-plain_1.0_all.deb",
 			says:  []string{"/etc/apt/apt.conf.d/70berths is held aside", "goes through on a copy: apt-get -y install"},
 		},
+		"a hook of dpkg's": {
+			harm: `mkdir -p /etc/dpkg/dpkg.cfg.d; echo "pre-invoke=echo 'berths: locked' >&2; exit 4" >/etc/dpkg/dpkg.cfg.d/berths
+				dpkg -i /repo/skerrow-plain_1.0_all.deb`,
+			check: "dpkg -i /repo/skerrow-plain_1.0_all.deb",
+			says:  []string{"/etc/dpkg/dpkg.cfg.d/berths is held aside", "goes through on a copy: dpkg -i"},
+		},
 		"an account that a script needs": {
 			fails: true,
 			harm:  "apt-get -y install /repo/skerrow-owner_1.0_all.deb",

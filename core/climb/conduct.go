@@ -179,11 +179,11 @@ func (list refusals) with(err error) error {
 }
 
 // passed says why a rung of the plan is passed over; nothing for one that is taken: it is for a person, nobody is
-// there, and one that Diorthos takes and that can be undone comes after it; or the very same change was refused.
+// there, and one that Diorthos takes and that destroys nothing comes after it; or the very same change was refused.
 func (c *Climb) passed(i int, refused refusals) string {
 	r := c.Rungs[i]
 	later := func(o ladder.Rung) bool {
-		return o.By == knowledge.ByDiorthos && o.Invasive.Degree() <= knowledge.Undoable.Degree()
+		return o.By == knowledge.ByDiorthos && o.Invasive != knowledge.Destroys // what disrupts is asked about
 	}
 	if r.By == knowledge.ByHands {
 		if r.Pass && c.First && !c.Hands && !c.DryRun && slices.ContainsFunc(c.Rungs[i+1:], later) {

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"diorthos/core/bag"
 	"diorthos/core/upkeep"
 )
 
@@ -19,6 +20,8 @@ type Family struct {
 	Finish      string        `yaml:"finish"`       // how work that was not finished is
 	ReleaseHold string        `yaml:"release-hold"` // how a package that is held back is let go; {package} is its name
 	Media       []MediumTitle `yaml:"media"`
+	// Finishes is the remedy that finishes it, whatever stopped it.
+	Finishes string `yaml:"finishes"`
 	// General are the remedies that are left when nothing closer is known, or helped,
 	// in the order in which they are to be taken.
 	General []string `yaml:"general"`
@@ -38,6 +41,16 @@ type MediumTitle struct {
 	pattern *regexp.Regexp
 }
 
+// Unfinished are the packages that lie in a state in which work on them was not finished.
+func (f *Family) Unfinished(list []bag.Package) (left []bag.Package) {
+	for _, p := range list {
+		if !slices.Contains(f.AtRest, p.State) {
+			left = append(left, p)
+		}
+	}
+	return left
+}
+
 func (f *Family) check(releases []*Release, remedies map[string]*Remedy) error {
 	if f.ID == "" || len(f.AtRest) == 0 || f.Finish == "" || f.ReleaseHold == "" {
 		return errors.New("needs family, at-rest, finish and release-hold")
@@ -51,6 +64,9 @@ func (f *Family) check(releases []*Release, remedies map[string]*Remedy) error {
 		if remedies[id] == nil {
 			return fmt.Errorf("general: no remedy is called %q", id)
 		}
+	}
+	if f.Finishes != "" && remedies[f.Finishes] == nil {
+		return fmt.Errorf("finishes: no remedy is called %q", f.Finishes)
 	}
 	for i := range f.Media {
 		m := &f.Media[i]

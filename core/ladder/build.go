@@ -137,6 +137,7 @@ func Build(
 			rungs = append(rungs, c.rung)
 		}
 	}
+	rungs = append(rungs, finishing(slices.Concat(rungs, inVain), facts, timeline, k)...)
 	for _, explains := range open(findings, facts) {
 		rungs = append(rungs, general(slices.Concat(rungs, inVain), explains, facts, timeline, k)...)
 	}
@@ -202,6 +203,28 @@ const generalHelps = 0.02
 
 // sure is the probability from which a cause leaves nothing to look for.
 const sure = 0.9
+
+// finishing is the rung that finishes work on packages that was left half done, where nothing chosen does: whatever stopped
+// the run, that is left of it.
+func finishing(chosen []Rung, facts *bag.Facts, timeline *reading.Timeline, k *knowledge.Knowledge) []Rung {
+	f := k.Families[facts.Family()]
+	if f == nil || f.Finishes == "" || facts.Installed == nil {
+		return nil
+	}
+	left := f.Unfinished(facts.Installed.Packages)
+	r := k.Remedies[f.Finishes]
+	_, tried := diagnosis.Tried(knowledge.ExplainsAttempt, facts, timeline)[r.ID]
+	same := func(c Rung) bool { return c.Remedy == r.ID || c.Action == r.Action }
+	if len(left) == 0 || tried || slices.ContainsFunc(chosen, same) {
+		return nil
+	}
+	rung := rungOf(r, r.Helps, fmt.Sprintf("work on %s was not finished: %s is %s",
+		units.Count(len(left), "package"), left[0].Name, left[0].State), facts)
+	if rung.Target == nil {
+		return nil
+	}
+	return []Rung{rung}
+}
 
 // open lists what has to be explained and has no cause that is as good as certain: what only may keep the machine from
 // starting explains no attempt that failed.

@@ -278,6 +278,39 @@ func TestARemedyAsksForWords(t *testing.T) {
 	}
 }
 
+// Whatever stopped a run, and whoever has to see to that: what it left half done is finished by a rung of Diorthos, once;
+// and what failed is made again after it.
+func TestWhatIsHalfDoneHasARungThatFinishesIt(t *testing.T) {
+	k, err := knowledge.Load(shipped.Files)
+	if err != nil {
+		t.Fatal(err)
+	}
+	timeline := &reading.Timeline{Attempts: []*reading.Attempt{{
+		Kind: reading.Install, Command: "apt-get install skerrow-gates", Outcome: reading.Failed,
+	}}}
+	for state, want := range map[string][]string{
+		"half-configured": {"lift-session-limits", "finish-package-configuration"},
+		"installed":       {"lift-session-limits"},
+	} {
+		facts := &bag.Facts{
+			Tree:      &bag.Tree{Source: "/mnt/target", Marks: []string{"host lerrick-kiosk-2"}},
+			Installed: &bag.Installed{Family: "debian", Packages: []bag.Package{{Name: "skerrow-gates", State: state}}},
+		}
+		rungs := ladder.Build([]diagnosis.Finding{{
+			Cause: "too-many-open-files", Title: "Too many open files", Explains: knowledge.ExplainsAttempt, Probability: 0.97,
+			Remedies: []string{"lift-session-limits"},
+		}}, facts, timeline, k)
+		if got := order(rungs); !slices.Equal(got, want) {
+			t.Errorf("%s: %v, want %v", state, got, want)
+		}
+		for _, r := range rungs {
+			if made := r.Again != ""; made != (r.By == knowledge.ByDiorthos) {
+				t.Errorf("%s: after %s the attempt is made again: %t", state, r.Remedy, made)
+			}
+		}
+	}
+}
+
 // Rungs that change a volume onto which nothing can be written come after its mending; what was carried out after the
 // attempt failed says so.
 func TestAVolumeIsMendedBeforeItIsChanged(t *testing.T) {

@@ -2,7 +2,6 @@ package readiness
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
@@ -46,10 +45,8 @@ func (q Question) unfinished() Verdict {
 		Verdict:  Fit,
 	}
 	var list []string
-	for _, p := range sys.Packages {
-		if !slices.Contains(q.Family.AtRest, p.State) {
-			list = append(list, p.Name+" "+p.State)
-		}
+	for _, p := range q.Family.Unfinished(sys.Packages) {
+		list = append(list, p.Name+" "+p.State)
 	}
 	if len(list) > 0 {
 		v.Measured, v.Verdict, v.Do = strings.Join(list[:min(len(list), 5)], ", "), Unfit, q.Family.Finish

@@ -74,13 +74,22 @@ func (w *worker) named(text string) (list []string) {
 	return list
 }
 
+// saysNotWritten is how programs say that they could not change a file; not all say why.
+var saysNotWritten = regexp.MustCompile(
+	`Operation not permitted|(?i:fail\w* (?:to|while) (?:writ|open|renam|replac|remov|updat|chang|lock)\w*|` +
+		`(?:cannot|can't|could not|couldn't|unable to) (?:writ|open|renam|replac|remov|updat|chang|lock)\w*)`,
+)
+
 // unmarkNamed lets files be changed that the text names and that are marked, and the folders
 // in which they lie.
 func (w *worker) unmarkNamed(_ context.Context, text string) (string, error) {
-	if !strings.Contains(text, "Operation not permitted") {
-		return "", nil
+	var lines []string
+	for line := range strings.Lines(text) {
+		if saysNotWritten.MatchString(line) {
+			lines = append(lines, line)
+		}
 	}
-	for _, name := range w.named(text) {
+	for _, name := range w.named(strings.Join(lines, "")) {
 		name = strings.TrimSuffix(name, ".dpkg-new")
 		for at := name; at != "." && at != "/"; at = path.Dir(at) {
 			was, err := marked(w.in.Files(), at)
@@ -138,21 +147,26 @@ func (w *worker) owned(name string) bool {
 	return false
 }
 
-// aptHook is how apt says that a command failed which it is told to run (apt.conf(5)).
-var aptHook = regexp.MustCompile(
-	`Problem executing scripts \S+ '([^']+)'|Failure running (?:script|hook) (\S+)|Sub-process (/\S+) returned an error code`,
+// failedHook is how apt and dpkg say that a command failed which they are told to run (apt.conf(5), dpkg(1)).
+var failedHook = regexp.MustCompile(
+	`Problem executing scripts \S+ '([^']+)'|Failure running (?:script|hook) (\S+)|` +
+		`Sub-process (/\S+) returned an error code|error executing hook '(.+)', exit code`,
 )
 
-// holdSetting moves a file of apt's configuration aside whose command fails, or whose setting
-// apt refuses.
+// hookFolders are where people tell apt and dpkg what to run.
+var hookFolders = []string{"etc/apt/apt.conf.d", "etc/dpkg/dpkg.cfg.d"}
+
+// holdSetting moves a file of apt's or dpkg's configuration aside whose command fails.
 func (w *worker) holdSetting(_ context.Context, text string) (string, error) {
-	for _, m := range aptHook.FindAllStringSubmatch(text, -1) {
-		command := m[1] + m[2] + m[3]
-		entries, _ := fs.ReadDir(w.files(), "etc/apt/apt.conf.d")
-		for _, e := range entries {
-			name := path.Join("etc/apt/apt.conf.d", e.Name())
-			if strings.Contains(readAll(w.in.Files(), name), command) {
-				return w.hold(name, fmt.Sprintf("its command %q fails", command))
+	for _, m := range failedHook.FindAllStringSubmatch(text, -1) {
+		command := m[1] + m[2] + m[3] + m[4]
+		for _, folder := range hookFolders {
+			entries, _ := fs.ReadDir(w.files(), folder)
+			for _, e := range entries {
+				name := path.Join(folder, e.Name())
+				if strings.Contains(readAll(w.in.Files(), name), command) {
+					return w.hold(name, fmt.Sprintf("its command %q fails", command))
+				}
 			}
 		}
 	}
