@@ -272,6 +272,8 @@ func showNext(t *terminal, d *client.CaseDetail, done climb.Run) {
 	p.line("  take it back  diorthos undo %s", relative(done.Journal))
 	first := "try again what failed; if it still does"
 	switch {
+	case done.Again == nil && asksForCommand(d, done.Rung):
+		first = "try again what failed (named by --again, the next climb makes it on a copy); if it still does"
 	case done.Again.GoesThrough():
 		p.hangingIndent("  then          ", "make it on the machine itself: "+done.Again.Command)
 		return
@@ -297,6 +299,14 @@ func showNext(t *terminal, d *client.CaseDetail, done climb.Run) {
 	}
 	p.hangingIndent("  then          ", fmt.Sprintf("%s: rung %d, %s, %s: %s",
 		first, next.Number, next.Title, whoDoes(next.By), how))
+}
+
+// asksForCommand reports whether a rung would have what failed made again, and the evidence does not say what that is.
+func asksForCommand(d *client.CaseDetail, rung int) bool {
+	return slices.ContainsFunc(d.Docket.ToDo, func(r ladder.Rung) bool {
+		a, _ := action.Named(r.Action)
+		return r.Number == rung && a.TriesAgain && r.Again == ""
+	})
 }
 
 // lookedAt is how the machine was named that was looked at here.

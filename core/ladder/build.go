@@ -146,10 +146,7 @@ func Build(
 	for i := range rungs {
 		rungs[i].Number = i + 1
 	}
-	if failed := timeline.Latest(); failed != nil && failed.Outcome != reading.Succeeded {
-		rungs = TryAgain(rungs, failed.Command)
-	}
-	return rungs
+	return TryAgain(rungs, failedCommand(timeline))
 }
 
 // measured reports whether something that was looked at now speaks for a finding, and not only what logs tell: then
@@ -319,6 +316,21 @@ func (r Rung) told(f diagnosis.Finding) Rung {
 		r.Params[action.Said.Name] = said
 	}
 	return r
+}
+
+// failedCommand is what was run in the attempt that failed last; empty where no log names it. A screen that names no
+// command, and has no times, is taken for one of the run that the logs end with.
+func failedCommand(timeline *reading.Timeline) string {
+	for _, a := range slices.Backward(timeline.Attempts) {
+		switch {
+		case a.Kind == reading.Repair, a.Command == "" && a.Began.IsZero():
+			continue
+		case a.Outcome == reading.Succeeded:
+			return ""
+		}
+		return a.Command
+	}
+	return ""
 }
 
 // TryAgain has the command of the attempt that failed made again, on a copy, by the rungs whose actions do so.

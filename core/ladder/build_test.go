@@ -287,7 +287,8 @@ func TestWhatIsHalfDoneHasARungThatFinishesIt(t *testing.T) {
 	}
 	timeline := &reading.Timeline{Attempts: []*reading.Attempt{{
 		Kind: reading.Install, Command: "apt-get install skerrow-gates", Outcome: reading.Failed,
-	}}}
+		Began: time.Date(2026, 11, 2, 8, 0, 0, 0, time.UTC),
+	}, {Outcome: reading.Failed}}} // the second is what its screen showed
 	for state, want := range map[string][]string{
 		"half-configured": {"lift-session-limits", "finish-package-configuration"},
 		"installed":       {"lift-session-limits"},
