@@ -71,7 +71,7 @@ function RunView({ run }: { run: Run }) {
           <li key={`${w.offset}${w.what}`} className="grid grid-cols-[5rem_1fr]">
             <span className="text-soft">write</span>
             <span>
-              {w.what} {w.length > 0 && `(${bytes(w.length)})`} at byte {w.offset}
+              {w.what} {w.length > 0 && `(${bytes(w.length)})`} {w.offset >= 0 && `at byte ${w.offset}`}
             </span>
           </li>
         ))}
