@@ -199,7 +199,8 @@ func (c *Climb) passed(i int, refused refusals) string {
 	return ""
 }
 
-// furtherReaching reports whether a rung goes further than the one below it: it is more invasive, or nothing points to it.
+// furtherReaching reports whether a rung goes further than the one below it: it is more invasive, or nothing
+// points to it.
 func (c *Climb) furtherReaching(i int) bool {
 	r := c.Rungs[i]
 	return r.General || i > 0 && r.Invasive.Degree() > c.Rungs[i-1].Invasive.Degree()

@@ -432,8 +432,8 @@ func (t *taking) prove(ctx context.Context, journal *block.Journal, p action.Pro
 
 func (t *taking) triesAgain() bool { return t.rung.Again != "" && t.action.TriesAgain && !t.DryRun }
 
-// control makes the attempt that failed on a copy before anything is changed: where it goes through, a copy does not show
-// what stopped it, and that it goes through afterwards tells nothing.
+// control makes the attempt that failed on a copy before anything is changed: where it goes through, a copy does
+// not show what stopped it, and that it goes through afterwards tells nothing.
 func (t *taking) control(ctx context.Context) {
 	if !t.triesAgain() || t.Control != nil || ctx.Err() != nil {
 		return
@@ -452,8 +452,8 @@ func (t *taking) control(ctx context.Context) {
 	t.run.Before = t.Control
 }
 
-// again makes it once the rung is proven. It does not decide whether the change stays: the attempt may fail for a reason
-// that another rung is for.
+// again makes it once the rung is proven. It does not decide whether the change stays: the attempt may fail for a
+// reason that another rung is for.
 func (t *taking) again(ctx context.Context, after *action.Context) {
 	if !t.triesAgain() || action.FirstFailed(t.run.Proof) != nil || ctx.Err() != nil {
 		return
@@ -473,8 +473,8 @@ func (t *taking) again(ctx context.Context, after *action.Context) {
 }
 
 // notShown is said where a copy does not show what stopped the attempt.
-const notShown = "on a copy it goes through with nothing changed as well: what stopped it is over, or lies outside of the " +
-	"files, as a limit, a mount or a service does"
+const notShown = "on a copy it goes through with nothing changed as well: what stopped it is over, or lies outside of " +
+	"the files, as a limit, a mount or a service does"
 
 // againUnchanged is how it went where nothing was there to be changed.
 func (t *taking) againUnchanged(ctx context.Context) {

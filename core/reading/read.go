@@ -429,8 +429,8 @@ func (a *assembler) thin() {
 	a.stream.events = kept
 }
 
-// unfinished is a line on which a program said what it was doing, did not come to its end, and on which somebody else went
-// on: "Reading package lists...Killed".
+// unfinished is a line on which a program said what it was doing and did not come to its end, and on which
+// somebody else went on: "Reading package lists...Killed".
 var unfinished = regexp.MustCompile(`^\p{Lu}\p{L}*(?: \p{L}+){1,5}\.\.\.(\p{L}.*)$`)
 
 // look judges the text of a line that holds a literal, none of which begins

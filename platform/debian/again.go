@@ -140,9 +140,13 @@ var cannotFetch = regexp.MustCompile(`(?m)^E: (?:Unable to fetch some archives|F
 var (
 	packageWord = regexp.MustCompile(`^[a-z0-9][a-z0-9.+-]+(?::[a-z0-9-]+)?(?:[=/][A-Za-z0-9.+~:-]+)?[+-]?$`)
 	fileWord    = regexp.MustCompile(`^/[A-Za-z0-9._+~%:/-]+\.deb$`)
-	aptSetting  = regexp.MustCompile(
-		`^(?:(?:APT::Get|APT::Cache|Dpkg::Progress|Debug)::?[A-Za-z:-]+|APT::Install-(?:Recommends|Suggests)|` +
-			`D[Pp][Kk][Gg]::(?:Use-Pty|Progress-Fancy|Progress)|APT::(?:Color|Sandbox::User)|Acquire::(?:Retries|Check-[A-Za-z-]+))=[A-Za-z0-9_.-]*$|^Dpkg::Options::?=--force-[a-z-]+$|^Dpkg::Options::=--force-[a-z-]+$`,
+	// aptSetting is one that changes what is asked and shown, or what is chosen; none that runs something, or that has apt
+	// trust what is not signed.
+	aptSetting = regexp.MustCompile(
+		`^(?:APT::Get::(?:Assume-Yes|Fix-Broken|Fix-Missing|Reinstall|Upgrade|Only-Upgrade|Purge|AutomaticRemove|` +
+			`Show-[A-Za-z-]+)|` +
+			`APT::Install-(?:Recommends|Suggests)|APT::Color|Acquire::Retries|` +
+			`D[Pp][Kk][Gg]::(?:Use-Pty|Progress-Fancy|Progress))=[A-Za-z0-9_.-]*$|^Dpkg::Options::=--force-conf[a-z]+$`,
 	)
 	releaseWord = regexp.MustCompile(`^[A-Za-z0-9./_=*-]+$`)
 )
@@ -157,16 +161,19 @@ var aptFlags = []string{
 
 // aptQuiet are options that say how much is asked and shown: it is never asked here.
 var aptQuiet = []string{
-	"-y", "--yes", "--assume-yes", "-q", "-qq", "-q=1", "-q=2", "--quiet", "-V", "--verbose-versions", "-u", "-yq", "-qy", "-yqq",
-	"-qqy", "--show-progress", "-fy", "-yf",
+	"-y", "--yes", "--assume-yes", "-q", "-qq", "-q=1", "-q=2", "--quiet", "-V", "-u",
+	"--verbose-versions", "-yq", "-qy",
+	"-yqq", "-qqy", "--show-progress", "-fy", "-yf",
 }
+
+// aptValued are options whose value is the next word.
+var aptValued = []string{"-o", "--option", "-t", "--target-release", "--default-release"}
 
 // aptVerbs are the words of apt for what apt-get does.
 var aptVerbs = map[string][]string{
 	"install": {"install"}, "reinstall": {"install", "--reinstall"}, "remove": {"remove"}, "purge": {"purge"},
-	"upgrade": {
-		"upgrade",
-	}, "safe-upgrade": {"upgrade"}, "dist-upgrade": {"dist-upgrade"}, "full-upgrade": {"dist-upgrade"},
+	"upgrade": {"upgrade"}, "safe-upgrade": {"upgrade"}, "dist-upgrade": {"dist-upgrade"},
+	"full-upgrade": {"dist-upgrade"},
 	"autoremove": {"autoremove"}, "auto-remove": {"autoremove"}, "autopurge": {"autoremove", "--purge"},
 	"update": {"update"}, "build-dep": {"build-dep"},
 }
@@ -200,8 +207,7 @@ func aptAgain(program string, words []string) ([]string, error) {
 	for i := 0; i < len(words); i++ {
 		word := words[i]
 		value := ""
-		if (word == "-o" || word == "--option" || word == "-t" || word == "--target-release" || word == "--default-release") &&
-			i+1 < len(words) {
+		if slices.Contains(aptValued, word) && i+1 < len(words) {
 			i++
 			value = words[i]
 		}
@@ -255,16 +261,8 @@ func dpkgAgain(words []string) ([]string, error) {
 			verb = word
 			args = append(args, word)
 			continue
-		case "-a",
-			"--pending",
-			"--force-confold",
-			"--force-confdef",
-			"--force-confnew",
-			"--force-depends",
-			"--force-overwrite",
-			"-E",
-			"-G",
-			"--force-downgrade":
+		case "-a", "--pending", "-E", "-G", "--force-confold", "--force-confdef", "--force-confnew", "--force-depends",
+			"--force-overwrite", "--force-downgrade":
 			args = append(args, word)
 			continue
 		}
