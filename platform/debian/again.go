@@ -174,7 +174,7 @@ var aptVerbs = map[string][]string{
 	"install": {"install"}, "reinstall": {"install", "--reinstall"}, "remove": {"remove"}, "purge": {"purge"},
 	"upgrade": {"upgrade"}, "safe-upgrade": {"upgrade"}, "dist-upgrade": {"dist-upgrade"},
 	"full-upgrade": {"dist-upgrade"},
-	"autoremove": {"autoremove"}, "auto-remove": {"autoremove"}, "autopurge": {"autoremove", "--purge"},
+	"autoremove":   {"autoremove"}, "auto-remove": {"autoremove"}, "autopurge": {"autoremove", "--purge"},
 	"update": {"update"}, "build-dep": {"build-dep"},
 }
 
